@@ -320,6 +320,44 @@ class Environments(ProgramCase):
         (self.project / ".venv").mkdir()
         self.assertIn("was not changed", self.rabbet("envs", "discard", ".", code=7).err)
 
+    def test_links_of_others(self) -> None:
+        """That another project links the same files, or no longer does, makes nothing be read again."""
+        self.settle("tallywax", "skepio")
+        self.rabbet("recreate")
+        other = self.root / "other"
+        shutil.copytree(self.project, other, ignore=shutil.ignore_patterns(".venv"))
+
+        def go() -> None:
+            shutil.rmtree(other / ".venv")
+
+        def come() -> None:
+            self.rabbet("recreate", folder=other)
+
+        reading = "reading the environment's files"
+        for deeds in ((come,), (go,), (come, go), (come,)):
+            for deed in deeds:
+                deed()
+            self.assertNotIn(reading, self.rabbet("drift").err, deeds)
+            self.rabbet("run", "true")
+        module = self.site / "tallywax.py"
+        state, content = module.stat(), bytearray(module.read_bytes())
+        content[-2] ^= 1
+
+        def forge() -> None:
+            module.chmod(0o644)
+            module.write_bytes(content)
+            os.utime(module, ns=(state.st_atime_ns, state.st_mtime_ns))
+            module.chmod(0o444)
+
+        forge()
+        self.assertIn(("altered", "tallywax"), self.findings(), "whatever time it bears")
+        self.rabbet("recreate")
+        self.rabbet("drift")
+        forge()
+        go()  # which explains the time of the last change
+        self.rabbet("drift")
+        self.assertIn(("altered", "tallywax"), self.findings("--deep"))
+
     def test_labels(self) -> None:
         """However narrow the terminal, two environments never look alike, and the project's name is seen."""
         dice, home = chance.dice(7), Path("/home/bee")

@@ -1,36 +1,153 @@
-"""A fingerprint of a tree from its files' metadata (inode, size, ctime), without reading them; disk usage.
+"""States of trees from their files' metadata, without reading them; disk usage.
 
-Two equal states mean that nobody has touched a file between. Its content, permissions and time can be changed
-so that size and time are as before, but then the kernel notes when that was (`ctime`), which nobody can set.
-Times are compared for being the same, never for being later: a clock that is set back deceives nobody. A hard
-link that is made or removed elsewhere changes a file's state too: then its content has to be looked at.
+An edit changes a file's size or its time of modification, and a replacement its inode. Who sets the time of
+modification back is noticed too: the kernel notes the last change of any kind (`ctime`), which nobody can
+set. A hard link that is made or removed elsewhere changes that time as well. So of files with several links
+that time counts only where the number of links is the same; and where links came and went, the inodes may be
+known from another place. Times are compared for being the same, never for being later, so a clock that is set
+back deceives nobody.
 """
 
 import hashlib
 import os
+from array import array
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
+
+import msgspec
 
 from rabbet.disk.folder import opened_folder
 
-__all__ = ["Size", "size_of", "state_of"]
+__all__ = [
+    "FolderState",
+    "Size",
+    "TreeState",
+    "inodes_below",
+    "inodes_of",
+    "packed_state",
+    "size_of",
+    "state_of",
+    "unpacked_state",
+]
 
 
-def state_of(root: str) -> str:
+class FolderState(NamedTuple):
+    """The files and links of one folder, without those of the folders in it.
+
+    `content` is a digest of names, inodes, sizes, permissions and times of modification; `own` and `shared`
+    are digests of the times of the last change of files with one link, and with several; `links` is the
+    number of links to all of them.
+    """
+
+    content: bytes
+    own: bytes
+    shared: bytes
+    links: int
+
+
+class TreeState(NamedTuple):
+    """A tree's folders by their places below its root."""
+
+    folders: dict[str, FolderState]
+
+    @property
+    def digest(self) -> str:
+        """The same for the same state, and for no other."""
+        digest = hashlib.blake2b(digest_size=20)
+        for place, (content, own, shared, links) in self.folders.items():
+            digest.update(b"%s\0%d\0%s%s%s" % (os.fsencode(place), links, content, own, shared))
+        return digest.hexdigest()
+
+    def doubtful(self, earlier: "TreeState") -> list[str] | None:
+        """The folders whose shared files changed in a way that the number of links does not explain.
+
+        Without any, nothing but links that were made or removed elsewhere leads from an earlier state here.
+        `None` where something else was changed.
+        """
+        if self.folders.keys() != earlier.folders.keys():
+            return None
+        found = []
+        for place, now in self.folders.items():
+            before = earlier.folders[place]
+            if now != before:
+                if (now.content, now.own) != (before.content, before.own):
+                    return None
+                if now.links == before.links:
+                    found.append(place)
+        return found
+
+
+def state_of(root: str) -> TreeState:
     """The state of all files and links below a folder, wherever it lies. Raises `OSError`."""
-    digest = hashlib.blake2b(digest_size=20)
-    waiting = [""]
+    found, waiting = {}, [""]
     while waiting:
         below = waiting.pop()
-        states = [below]
+        names: list[str] = []
+        numbers: list[int] = []
+        own: list[int] = []
+        shared: list[int] = []
+        links = 0
         with opened_folder(f"{root}/{below}") as descriptor, os.scandir(descriptor) as entries:
             for entry in entries:  # in the order in which the folder has them, as long as nobody touches it
                 if entry.is_dir(follow_symlinks=False):
                     waiting.append(f"{below}/{entry.name}")
+                    continue
+                state = entry.stat(follow_symlinks=False)
+                names.append(entry.name)
+                numbers += (state.st_ino, state.st_size, state.st_mode, state.st_mtime_ns)
+                links += state.st_nlink
+                (own if state.st_nlink == 1 else shared).append(state.st_ctime_ns)
+        content = os.fsencode("\0".join(names)) + array("q", numbers).tobytes()
+        found[below] = FolderState(_short(content), _of_times(own), _of_times(shared), links)
+    return TreeState(found)
+
+
+def inodes_below(root: str) -> frozenset[int]:
+    """The inodes of all files below a folder. Raises `OSError`."""
+    found, waiting = set(), [root]
+    while waiting:
+        with os.scandir(waiting.pop()) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(entry.path)
                 else:
-                    state = entry.stat(follow_symlinks=False)
-                    states.append(f"{entry.name}/{state.st_ino}/{state.st_size}/{state.st_ctime_ns}")
-        digest.update("\0".join([*states, ""]).encode(errors="surrogateescape"))
-    return digest.hexdigest()
+                    found.add(entry.inode())
+    return frozenset(found)
+
+
+def inodes_of(root: str, folders: Iterable[str]) -> frozenset[int]:
+    """The inodes of files with several links in these folders of a tree. Raises `OSError`."""
+    found = set()
+    for folder in folders:
+        with os.scandir(f"{root}/{folder}") as entries:
+            for entry in entries:
+                if not entry.is_dir(follow_symlinks=False) and entry.stat(follow_symlinks=False).st_nlink > 1:
+                    found.add(entry.inode())
+    return frozenset(found)
+
+
+def _of_times(times: Sequence[int]) -> bytes:
+    return _short(array("q", times).tobytes()) if times else b""
+
+
+def _short(content: bytes) -> bytes:
+    return hashlib.blake2b(content, digest_size=16).digest()
+
+
+_DECODER = msgspec.msgpack.Decoder(dict[str, FolderState])
+
+
+def packed_state(state: TreeState) -> bytes:
+    """A state as it is remembered. Raises `UnicodeEncodeError` where a folder's name is no text."""
+    return msgspec.msgpack.encode(state.folders)
+
+
+def unpacked_state(content: bytes) -> TreeState | None:
+    """A remembered state; `None` where it can't be read."""
+    try:
+        return TreeState(_DECODER.decode(content))
+    except msgspec.MsgspecError:
+        return None
 
 
 class Size(NamedTuple):

@@ -5,8 +5,8 @@
 
 Environments may be hard links, so an edit in one of them reaches the tree. The state of a tree
 (`file_states`) is remembered when its files were found right; they are read again only where it is another
-one: they were linked elsewhere meanwhile, such a link is gone, or somebody changed one of them. This module
-imports little, for an environment that is made again needs nothing else of the store.
+one. That the files were linked elsewhere meanwhile, or that such a link is gone, is no other state. This
+module imports little, for an environment that is made again needs nothing else of the store.
 """
 
 import json
@@ -18,7 +18,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
-from rabbet.disk.file_states import state_of
+from rabbet.disk.file_states import TreeState, packed_state, state_of, unpacked_state
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.store.blob_cache import FORGOTTEN, BlobCache, sealed, unsealed
 
@@ -34,6 +34,7 @@ __all__ = [
 ]
 
 _FILES = "files"
+_DIGEST = 40  # characters of a state's digest, which comes first where it is remembered
 _MODES = (stat.S_IFREG | 0o444, stat.S_IFREG | 0o555)
 
 
@@ -56,15 +57,18 @@ def sound_tree(entry: str, key: str, states: BlobCache) -> tuple[StoredFile, ...
 def is_sound_tree(entry: str, key: str, states: BlobCache) -> bool:
     """Whether a tree is there, and its files are what they were."""
     try:
-        state = state_of(f"{entry}/tree").encode()
+        state = state_of(f"{entry}/tree")
     except OSError:
         return False
-    if states.recall(key) == state:
+    known = states.recall(key) or b""
+    if known.startswith(state.digest.encode()):
         return True
-    files = read_tree(entry, key)
-    if files is None or not all(_is_sound_file(f"{entry}/tree", file) for file in files):
-        sys.audit(FORGOTTEN, f"{entry}/tree")
-        return False
+    earlier = unpacked_state(known[_DIGEST:])
+    if earlier is None or state.doubtful(earlier) != []:
+        files = read_tree(entry, key)
+        if files is None or not all(_is_sound_file(f"{entry}/tree", file) for file in files):
+            sys.audit(FORGOTTEN, f"{entry}/tree")
+            return False
     _remember(key, state, states)
     return True
 
@@ -82,7 +86,7 @@ def note_state(entry: str, key: str, states: BlobCache) -> None:
 
     Only callers that have just verified it may call this. Raises `OSError`.
     """
-    _remember(key, state_of(f"{entry}/tree").encode(), states)
+    _remember(key, state_of(f"{entry}/tree"), states)
 
 
 def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Callable[[], None]) -> None:
@@ -93,7 +97,7 @@ def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Ca
     untouched = []
     for key, entry in trees:
         with suppress(OSError):
-            if states.recall(key) == state_of(f"{entry}/tree").encode():
+            if (states.recall(key) or b"").startswith(state_of(f"{entry}/tree").digest.encode()):
                 untouched.append((key, entry))
     remove()
     for key, entry in untouched:
@@ -101,10 +105,11 @@ def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Ca
             note_state(entry, key, states)
 
 
-def _remember(key: str, state: bytes, states: BlobCache) -> None:
+def _remember(key: str, state: TreeState, states: BlobCache) -> None:
     """Keep a state. The old one goes first: ext4 takes a millisecond to put a file in another one's place."""
     states.forget(key)
-    states.remember(key, state)
+    with suppress(UnicodeEncodeError):
+        states.remember(key, state.digest.encode() + packed_state(state))
 
 
 def read_tree(entry: str, key: str) -> tuple[StoredFile, ...] | None:

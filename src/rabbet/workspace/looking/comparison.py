@@ -155,7 +155,7 @@ def compared(asked: LockedState, session: Session, *, deep: bool = False, sound:
     `EnvironmentFailed` where there is no environment; a deep look what fetching raises too.
     """
     root = session.project.environment
-    state = environment_state(root)
+    state = environment_state(root, session.machine)
     if deep:
         # Here: it imports what fetches and builds.
         from rabbet.workspace.looking.deep_look import deep_inventory

@@ -57,7 +57,7 @@ def restored(session: Session) -> EnvironmentManifest | None:
             except StoreChanged:
                 return None
             fit = CachedMatch(home.name, len(manifest.libraries), manifest.runtime)
-            remember_fit(session, environment_state(home), fit)
+            remember_fit(session, environment_state(home, session.machine), fit)
         return manifest
     return None
 

@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 from rabbet import __version__
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
-from rabbet.disk.file_states import state_of
+from rabbet.disk.file_states import TreeState, inodes_of, packed_state, state_of, unpacked_state
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import WrongUsage
@@ -85,7 +85,7 @@ def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
 def recall_fit(session: Session) -> CachedMatch | None:
     """The cached result for this environment's state, files and interpreters."""
     try:
-        state = environment_state(session.project.environment)
+        state = environment_state(session.project.environment, session.machine)
         content = _memory(session.machine).recall(_fit_key(session, state)) or b""
         environment, count, runtime = content.decode().split("\t")
         return CachedMatch(environment, int(count), runtime)
@@ -106,7 +106,7 @@ def recall_up_to_date(session: Session) -> bool:
 def fitting_key(session: Session) -> str:
     """A digest of all inputs of the cached fit; empty when one of them is unknown."""
     try:
-        key = _fit_key(session, environment_state(session.project.environment))
+        key = _fit_key(session, environment_state(session.project.environment, session.machine))
         return key if _memory(session.machine).recall(key) is not None else ""
     except OSError:
         return ""
@@ -131,7 +131,7 @@ def recall_no_findings(session: Session, *, notes: bool) -> int | None:
     Where `notes` do not count, it suffices that the environment was found to fit.
     """
     try:
-        key = _fit_key(session, environment_state(session.project.environment))
+        key = _fit_key(session, environment_state(session.project.environment, session.machine))
         known = _memory(session.machine).recall(f"{key}-drift")
         if known is None and not notes:
             known = (_memory(session.machine).recall(key) or b"").split(b"\t")[1]
@@ -163,18 +163,47 @@ def remember_findings(session: Session, state: str, found: int) -> None:
 def recall_findings(session: Session) -> int | None:
     """How many findings these states, files and interpreters gave; `None` where that is not known."""
     try:
-        key = _fit_key(session, environment_state(session.project.environment))
+        key = _fit_key(session, environment_state(session.project.environment, session.machine))
         return int(_memory(session.machine).recall(f"{key}-found") or b"")
     except (OSError, ValueError):
         return None
 
 
-def environment_state(root: Path) -> str:
-    """A digest of the state of all files of an environment; empty where there is none that can be read."""
+def environment_state(root: Path, machine: Machine) -> str:
+    """A name for the state of all files of an environment; empty where there is none that can be read.
+
+    It stays the same where nothing but links to the files were made or removed elsewhere.
+    """
     try:
-        return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
+        inode, state = root.lstat().st_ino, state_of(str(root))
     except OSError:
         return ""
+    name = hashlib.sha256(f"{inode} {state.digest}".encode()).hexdigest()
+    memory, key = _memory(machine), hashlib.sha256(f"{root}".encode(errors="surrogateescape")).hexdigest()
+    known = (memory.recall(f"{key}-state") or b"").partition(b"\n")
+    names, _, packed = known
+    before, _, first = names.decode().partition(" ")
+    if before == name:
+        return first
+    earlier = unpacked_state(packed)
+    if earlier is None or not _only_links(state, earlier, root, machine):
+        first = name
+    with suppress(UnicodeEncodeError):
+        memory.remember(f"{key}-state", f"{name} {first}\n".encode() + packed_state(state))
+    return first
+
+
+def _only_links(state: TreeState, earlier: TreeState, root: Path, machine: Machine) -> bool:
+    """Whether links that came and went are all that was changed; of shared files the store says it."""
+    doubtful = state.doubtful(earlier)
+    if not doubtful:
+        return doubtful is not None
+    from rabbet.workspace.looking.shared_files import are_sound_in_store  # here: links seldom come and go
+
+    try:
+        return are_sound_in_store(root, inodes_of(str(root), doubtful), machine)
+    except OSError:
+        return False
 
 
 def _fit_key(session: Session, state: str) -> str:

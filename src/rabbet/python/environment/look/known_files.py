@@ -1,8 +1,8 @@
 """Files of an environment that were read before, by the state that they had then.
 
 Where a single file was altered, the state of the whole environment tells nothing of the others. Each is known
-by its inode, its size and the time of its last change, which nobody can set (`ctime`): while these are the
-same, it has the digest that was read.
+by its inode, its size, its permissions and its times: while these are the same, it has the digest that was
+read. A hard link that is made or removed elsewhere changes the number of links and `ctime`, and nothing else.
 """
 
 import hashlib
@@ -24,8 +24,19 @@ class KnownFile(NamedTuple):
 
     inode: int
     size: int
-    changed: int  # nanoseconds
+    mode: int
+    modified: int  # nanoseconds
+    changed: int  # nanoseconds: the last change of any kind, which nobody can set
+    links: int
     sha256: str
+
+    def follows(self, earlier: "KnownFile | None") -> bool:
+        """Whether nothing but links that were made or removed elsewhere leads from an earlier state here."""
+        if earlier is None or self == earlier:
+            return earlier is not None
+        return self.links != earlier.links and self == earlier._replace(
+            changed=self.changed, links=self.links
+        )
 
 
 _DECODER = msgspec.msgpack.Decoder(dict[str, KnownFile])
@@ -49,12 +60,20 @@ class KnownFiles:
                 continue
             if state is not None:
                 sha256 = next(iter(only)) or ""
-                found[place] = KnownFile(state.st_ino, state.st_size, state.st_ctime_ns, sha256)
+                found[place] = KnownFile(
+                    state.st_ino,
+                    state.st_size,
+                    state.st_mode,
+                    state.st_mtime_ns,
+                    state.st_ctime_ns,
+                    state.st_nlink,
+                    sha256,
+                )
         return found
 
     def is_known(self, place: str, state: KnownFile | None) -> bool:
         """Whether a file was read in this state, and was as it should be."""
-        return state is not None and self._known.get(place) == state
+        return state is not None and state.follows(self._known.get(place))
 
 
 def recall_files(root: Path, memory: BlobCache) -> KnownFiles:
