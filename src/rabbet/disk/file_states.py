@@ -14,8 +14,6 @@ from array import array
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-import msgspec
-
 from rabbet.disk.folder import opened_folder
 
 __all__ = [
@@ -134,18 +132,19 @@ def _short(content: bytes) -> bytes:
     return hashlib.blake2b(content, digest_size=16).digest()
 
 
-_DECODER = msgspec.msgpack.Decoder(dict[str, FolderState])
-
-
 def packed_state(state: TreeState) -> bytes:
     """A state as it is remembered. Raises `UnicodeEncodeError` where a folder's name is no text."""
+    import msgspec  # here: mostly a state is the one that is known, and nothing is packed
+
     return msgspec.msgpack.encode(state.folders)
 
 
 def unpacked_state(content: bytes) -> TreeState | None:
     """A remembered state; `None` where it can't be read."""
+    import msgspec  # here: as above
+
     try:
-        return TreeState(_DECODER.decode(content))
+        return TreeState(msgspec.msgpack.decode(content, type=dict[str, FolderState]))
     except msgspec.MsgspecError:
         return None
 

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from packaging.markers import Marker
 from packaging.version import Version
 
-__all__ = ["LATEST_PATCH", "Target", "targets_text"]
+__all__ = ["LATEST_PATCH", "Target", "environment_of", "targets_text"]
 
 LATEST_PATCH = 99
 """Stands for the latest patch release of a minor version of Python that is served without being here."""
@@ -56,8 +56,7 @@ class Target(Struct, frozen=True, kw_only=True):
     @property
     def environment(self) -> str:
         """The marker that tells this target from others, for a lock's `environments` (PEP 751)."""
-        keys = ("implementation_name", "platform_machine", "python_version", "sys_platform")
-        return " and ".join(f"{key} == '{self.markers[key]}'" for key in keys)
+        return environment_of(self.markers)
 
     @property
     def each(self) -> "tuple[Target, ...]":
@@ -68,6 +67,12 @@ class Target(Struct, frozen=True, kw_only=True):
         """Such as `linux-x86_64 with Python 3.12`."""
         platforms = " and ".join(target.platform for target in (self, *self.alike))
         return f"{platforms} with Python {self.minor}"
+
+
+def environment_of(markers: Mapping[str, str]) -> str:
+    """The marker that tells a target with these values of markers from others (PEP 751)."""
+    keys = ("implementation_name", "platform_machine", "python_version", "sys_platform")
+    return " and ".join(f"{key} == '{markers[key]}'" for key in keys)
 
 
 def targets_text(targets: Sequence[Target]) -> str:

@@ -8,9 +8,9 @@ from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration, allows_minor
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary, Selection
-from rabbet.core.model.target import Target
+from rabbet.core.model.target import Target, environment_of
 from rabbet.errors import EnvironmentFailed, NotUnderstood
-from rabbet.python.choosing.targets import BASELINES, MINORS, PLATFORMS, named_target
+from rabbet.python.choosing.targets import BASELINES, MINORS, PLATFORMS, named_markers
 
 __all__ = [
     "holds",
@@ -36,7 +36,7 @@ def serves(lock: Lock, target: Target) -> bool:
 def places_of(lock: Lock) -> Mapping[str, Place]:
     """The platforms and versions of Python that a lock was made for, by its markers, if they have names."""
     known = {
-        named_target(platform, minor, {}).environment: (platform, minor)
+        environment_of(named_markers(platform, minor)): (platform, minor)
         for platform in reversed(PLATFORMS)
         for minor in _MINORS
     }

@@ -23,6 +23,7 @@ __all__ = [
     "PLATFORMS",
     "baseline_needed",
     "joined",
+    "named_markers",
     "named_target",
     "target_of",
 ]
@@ -61,32 +62,38 @@ def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Ta
     Its Python counts as the latest patch, `X.Y.99`; its C library or system as the baseline says. So the same
     declaration gives the same target on every machine.
     """
-    os_name, system, sys_platform, machine, library = PLATFORMS[platform]
-    version = f"{python}.{LATEST_PATCH}"
+    library = PLATFORMS[platform][-1]
     facts = PythonRuntime(
         executable="",
         site_packages="",
-        version=Version(version),
+        version=Version(f"{python}.{LATEST_PATCH}"),
         language="python",
         distributor="cpython",
-        markers={
-            "implementation_name": "cpython",
-            "implementation_version": version,
-            "os_name": os_name,
-            "platform_machine": machine,
-            "platform_python_implementation": "CPython",
-            "platform_release": "",
-            "platform_system": system,
-            "platform_version": "",
-            "python_full_version": version,
-            "python_version": python,
-            "sys_platform": sys_platform,
-        },
+        markers=named_markers(platform, python),
         libc=(library, {**BASELINES, **baselines}.get(library, "")),
         abi_flags="",
         word_bits=64,
     )
     return replace(target_of(facts), named=True)
+
+
+def named_markers(platform: str, python: str) -> dict[str, str]:
+    """The values of markers (PEP 508) on a target, by its platform's name and Python's first two numbers."""
+    os_name, system, sys_platform, machine, _ = PLATFORMS[platform]
+    version = f"{python}.{LATEST_PATCH}"
+    return {
+        "implementation_name": "cpython",
+        "implementation_version": version,
+        "os_name": os_name,
+        "platform_machine": machine,
+        "platform_python_implementation": "CPython",
+        "platform_release": "",
+        "platform_system": system,
+        "platform_version": "",
+        "python_full_version": version,
+        "python_version": python,
+        "sys_platform": sys_platform,
+    }
 
 
 def joined(targets: Iterable[Target]) -> tuple[Target, ...]:

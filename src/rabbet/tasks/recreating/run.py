@@ -3,10 +3,8 @@
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
-from rabbet.core.model.lock import LockedCheckout, Unbuilt
-from rabbet.core.model.plan import Action, Step
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import joined_words
 from rabbet.errors import EnvironmentFailed, WrongUsage
@@ -15,6 +13,9 @@ from rabbet.work import foreground
 from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from rabbet.core.model.plan import Step
 
 __all__ = [
     "become",
@@ -96,7 +97,8 @@ def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
     root = _environment(session)
     if recall_fit(session) is not None:
         return ()
-    from rabbet.core.model.options import RecreateOptions
+    from rabbet.core.model.options import RecreateOptions  # here: mostly the environment is known to fit
+    from rabbet.core.model.plan import Action
     from rabbet.tasks.recreating.recreate import prepare
 
     report = prepare(session.silent(), RecreateOptions())
@@ -123,8 +125,11 @@ def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
     )
 
 
-def _edited(step: Step) -> bool:
+def _edited(step: "Step") -> bool:
     """Whether nothing is due but to build an editable form again, whose sources were edited."""
+    from rabbet.core.model.lock import LockedCheckout, Unbuilt
+    from rabbet.core.model.plan import Action
+
     source = step.needed.source if isinstance(step.needed, Unbuilt) else None
     editable = isinstance(source, LockedCheckout) and source.editable
     return editable and step.action is Action.REPLACE and bool(step.installed)
