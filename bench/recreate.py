@@ -7,6 +7,7 @@ and served by the stand-in on the loopback address, in a process of its own.
 import json
 import os
 import random
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -93,11 +94,11 @@ class Project:
         )
         self.rabbet("resolve")
 
-    def run(self, *command: str, given: str = "") -> None:
-        """Run a command to its end."""
+    def run(self, *command: str, given: str = "", where: Path | None = None) -> None:
+        """Run a command to its end, in the project's folder if in no other."""
         subprocess.run(
             command,
-            cwd=self.folder,
+            cwd=where or self.folder,
             env=self.variables,
             check=True,
             stdout=subprocess.DEVNULL,
@@ -118,6 +119,17 @@ class Project:
         """Make the environment from nothing, warm."""
         self.clear()
         self.rabbet("recreate")
+
+    def make_elsewhere(self) -> None:
+        """Make another project from the store, or delete the one that was made."""
+        elsewhere = self.folder.parent / "elsewhere"
+        if elsewhere.exists():
+            shutil.rmtree(elsewhere)
+            return
+        elsewhere.mkdir()
+        for name in ("pyproject.toml", "pylock.toml"):
+            shutil.copy(self.folder / name, elsewhere / name)
+        self.run(PROGRAM, "recreate", "--quiet", where=elsewhere)
 
     def forget(self) -> None:
         """Take away what was fetched, too."""
@@ -174,6 +186,16 @@ def measure(project: Project, size: str) -> None:
     line("nothing to do, the first time | import argparse", *first, "<= 2")
     times = compared(lambda: project.rabbet("recreate"), lambda: project.run(*argparse))
     line("nothing to do, later | import argparse", *times, "<= 2")
+    times = compared(
+        lambda: project.rabbet("recreate"), lambda: project.run(*argparse), before=project.make_elsewhere
+    )
+    line("nothing to do, another project made | import argparse", *times, "<= 2")
+    project.make_elsewhere()
+    times = compared(
+        lambda: project.rabbet("recreate"), lambda: project.run(*argparse), before=project.make_elsewhere
+    )
+    line("nothing to do, another project deleted | import argparse", *times, "<= 2")
+    project.make_elsewhere()
     plain = [sys.executable, "-c", FETCH_AND_UNZIP, str(REPLAY), str(project.copy)]
     addresses = json.dumps({"first": project.wheels})
     cold, later, *floors = compared(

@@ -258,6 +258,12 @@ class OwnBuild(ProgramCase):
                 self.assertEqual("Built again" in done.err, rebuilt)
                 self.assertEqual(self.rabbet(*show).err, "")
                 self.rabbet("drift")
+        backend.write_text(backend.read_text().replace("def build_editable(", "def build_editable(x, y, "))
+        (self.project / "comb.py").touch()
+        for _ in range(2):  # the second one knows it
+            done = self.rabbet(*show)
+            self.assertEqual(done.out, "gold\n")
+            self.assertIn("stays installed", done.err)
 
     def test_setup_alone(self) -> None:
         """A tree with a `setup.py` is built by the back end that stands for all that name none."""

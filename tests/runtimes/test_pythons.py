@@ -1,6 +1,7 @@
 """Finding interpreters and choosing among them."""
 
 import os
+import shutil
 import sys
 import tempfile
 import unittest
@@ -19,6 +20,9 @@ from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import find_executables, interpreter_behind
 from rabbet.store.blob_cache import BlobCache
 from rabbet.work.ask import NoAnswer
+from rabbet.workspace.looking.programs_seen import seen_programs
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.runtimes.languages import main_programs
 from rabbet.workspace.runtimes.pythons import targets_for
 from tests.support.catalogue import MARKERS
 
@@ -162,6 +166,35 @@ class Finding(unittest.TestCase):
         path = os.pathsep.join([str(self.root / "a"), "", str(self.root / "gone"), str(self.root / "b")])
         found = find_executables({"PATH": path}, self.root / "home")
         self.assertEqual([runtime for runtime in found if self.root in runtime.parents], [first, second, own])
+
+    def test_seen_before(self) -> None:
+        """What is remembered of a search is what a new one finds, whatever was done meanwhile."""
+        (home := self.root / "home").mkdir()
+        environ = {"PATH": str(self.root / "a"), "RABBET_STORE": str(self.root / "store")}
+        link = home / ".tools" / "current"
+        for deed in (
+            lambda: self.program("a/python3.12"),
+            lambda: self.program("home/.tools/versions/3.9.1/bin/python3.9"),
+            lambda: self.program("home/.tools/versions/3.9.2/bin/python3.9"),
+            lambda: self.program("home/.tools/versions/3.9.2/bin/node"),
+            lambda: self.program("home/bin/waggle"),
+            lambda: link.symlink_to("versions/3.9.1"),
+            lambda: (link.unlink(), link.symlink_to("versions/3.9.2")),
+            (home / ".tools" / "pyproject.toml").touch,
+            (home / ".tools" / "pyproject.toml").unlink,
+            lambda: (home / ".tools").rename(home / ".old"),
+            lambda: shutil.rmtree(home / ".old"),
+            (self.root / "a" / "python3.12").unlink,
+        ):
+            deed()
+            for more in ((), ("waggle",)):
+                known = [
+                    seen_programs(Machine(home, environ, home), others=True, more=more) for _ in range(2)
+                ]
+                new = Machine(home, environ, home)
+                found = [*new.pythons, *main_programs(new, more)]
+                self.assertEqual(known, [[*map(str, found)]] * 2)
+        self.assertTrue(any("waggle" in path for path in known[0]))
 
     def test_behind_an_environment(self) -> None:
         """An environment's interpreter counts, unless a project or an environment holds it."""

@@ -1,10 +1,13 @@
 """What `run` and `enter` do first, in passing: bring lock and environment up to date, and tell of it."""
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.workspace.looking.result_cache import recall_up_to_date
 from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from rabbet.tasks.recreating.run import Rebuilt
 
 __all__ = ["bring_up_to_date", "note_edited"]
 
@@ -22,7 +25,10 @@ def bring_up_to_date(session: Session, context: Context) -> None:
     note_both(both(session), context)
 
 
-def note_edited(names: Sequence[str], context: Context) -> None:
-    """Tell which editable forms were built again, because their sources were edited."""
-    if names:
-        context.note(f"Built again, because its sources changed: {', '.join(names)}.")
+def note_edited(rebuilt: "Rebuilt", context: Context) -> None:
+    """Tell which editable forms were built again because their sources were edited, or could not be."""
+    if rebuilt.names:
+        context.note(f"Built again, because its sources changed: {', '.join(rebuilt.names)}.")
+    if rebuilt.failed:
+        context.note(f"Its sources changed, and {rebuilt.failed}: the form of before stays installed.")
+        context.note("To see why: rabbet recreate")

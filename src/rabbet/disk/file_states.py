@@ -9,6 +9,7 @@ back deceives nobody.
 """
 
 import hashlib
+import json
 import os
 from array import array
 from collections.abc import Iterable, Sequence
@@ -133,20 +134,25 @@ def _short(content: bytes) -> bytes:
 
 
 def packed_state(state: TreeState) -> bytes:
-    """A state as it is remembered. Raises `UnicodeEncodeError` where a folder's name is no text."""
-    import msgspec  # here: mostly a state is the one that is known, and nothing is packed
-
-    return msgspec.msgpack.encode(state.folders)
+    """A state as it is remembered."""
+    rows = {
+        place: [content.hex(), own.hex(), shared.hex(), links]
+        for place, (content, own, shared, links) in state.folders.items()
+    }
+    return json.dumps(rows).encode()
 
 
 def unpacked_state(content: bytes) -> TreeState | None:
     """A remembered state; `None` where it can't be read."""
-    import msgspec  # here: as above
-
     try:
-        return TreeState(msgspec.msgpack.decode(content, type=dict[str, FolderState]))
-    except msgspec.MsgspecError:
+        rows = json.loads(content)
+        return TreeState({place: _unpacked(*row) for place, row in rows.items()})
+    except (ValueError, AttributeError, TypeError, RecursionError):
         return None
+
+
+def _unpacked(content: str, own: str, shared: str, links: int) -> FolderState:
+    return FolderState(bytes.fromhex(content), bytes.fromhex(own), bytes.fromhex(shared), links)
 
 
 class Size(NamedTuple):

@@ -8,13 +8,22 @@ interpreter of an environment that was made here counts too, wherever it lies.
 
 import os
 import re
+import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from itertools import chain
 from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["Program", "find_executables", "find_programs", "interpreter_behind", "trusted_path"]
+__all__ = [
+    "Look",
+    "Program",
+    "find_executables",
+    "find_programs",
+    "interpreter_behind",
+    "state_of_folder",
+    "trusted_path",
+]
 
 _PYTHON = re.compile(r"^(python|python3|python3\.\d+t?|pypy3(\.\d+)?)$")
 _SYSTEM_PLACES = (
@@ -39,6 +48,7 @@ _HOME_PLACES = (
     "opt/*/bin",
     "opt/*",
 )
+_NO_FOLDER = "-"
 _MARKS = ("pyvenv.cfg", "pyproject.toml")  # of an environment, of a project
 
 
@@ -50,27 +60,68 @@ class Program(NamedTuple):
     is_script: bool
 
 
-def find_executables(environ: Mapping[str, str], home: Path, used: Iterable[str] = ()) -> tuple[Path, ...]:
+class Look:
+    """Reads folders, and keeps the state that each had when it was read.
+
+    As long as all of them are as they were, a search comes to the same again.
+    """
+
+    def __init__(self) -> None:
+        self.states: dict[str, str] = {}
+
+    def is_folder(self, folder: str) -> bool:
+        """Whether it is there."""
+        state = self.states.setdefault(folder, state_of_folder(folder))
+        return state != _NO_FOLDER
+
+    def names(self, folder: str, wanted: Callable[[str], bool]) -> list[str]:
+        """The names in it that are wanted, sorted; none where it can't be read."""
+        self.is_folder(folder)
+        try:
+            return sorted(filter(wanted, os.listdir(folder)))  # noqa: PTH208 - ten times as fast
+        except OSError:
+            return []
+
+
+def state_of_folder(folder: str) -> str:
+    """A folder's inode and the time at which a name in it was last added or removed."""
+    try:
+        state = os.stat(folder)  # noqa: PTH116 - a part of the lightest runs
+    except OSError:
+        return _NO_FOLDER
+    return f"{state.st_ino} {state.st_mtime_ns}" if stat.S_ISDIR(state.st_mode) else _NO_FOLDER
+
+
+def find_executables(
+    environ: Mapping[str, str], home: Path, used: Iterable[str] = (), look: Look | None = None
+) -> tuple[Path, ...]:
     """Every interpreter of Python, by its real path, each once, in the order in which they were found.
 
     Scripts that start some interpreter are passed over: which one may depend on the folder or the day.
     """
-    found = find_programs(environ, home, lambda name: name[:2] == "py" and bool(_PYTHON.match(name)), used)
+    found = find_programs(
+        environ, home, lambda name: name[:2] == "py" and bool(_PYTHON.match(name)), used, look
+    )
     return tuple(dict.fromkeys(Path(program.path) for program in found if not program.is_script))
 
 
 def find_programs(
-    environ: Mapping[str, str], home: Path, wanted: Callable[[str], bool], used: Iterable[str] = ()
+    environ: Mapping[str, str],
+    home: Path,
+    wanted: Callable[[str], bool],
+    used: Iterable[str] = (),
+    look: Look | None = None,
 ) -> Iterator[Program]:
     """All programs whose names are wanted, each name and real path once, in the order of finding.
 
-    Folders with runtimes that environments have `used` come last.
+    Folders with runtimes that environments have `used` come last. A `look` knows afterwards what was read.
     """
     trusted = _trust(home)
-    folders = dict.fromkeys(os.path.realpath(folder) for folder in chain(_folders(environ, home), used))
+    look = look or Look()
+    folders = dict.fromkeys(os.path.realpath(folder) for folder in chain(_folders(environ, home, look), used))
     seen: set[tuple[str, str]] = set()
     for folder in folders:
-        for name in _names(folder, wanted) if trusted(folder) else ():
+        for name in look.names(folder, wanted) if trusted(folder) else ():
             real = os.path.realpath(f"{folder}/{name}")
             if (name, real) in seen or not real.isprintable() or not trusted(_above(real)):
                 continue
@@ -118,35 +169,28 @@ def _listed(environ: Mapping[str, str]) -> Iterable[str]:
     return (folder for folder in environ.get("PATH", os.defpath).split(os.pathsep) if folder.startswith("/"))
 
 
-def _folders(environ: Mapping[str, str], home: Path) -> Iterator[str]:
+def _folders(environ: Mapping[str, str], home: Path, look: Look) -> Iterator[str]:
     yield from _listed(environ)
     for place in _SYSTEM_PLACES:
-        yield from _matching("", place.split("/")[1:])
+        yield from _matching("", place.split("/")[1:], look)
     for place in _HOME_PLACES:
-        yield from _matching(str(home), place.split("/"))
+        yield from _matching(str(home), place.split("/"), look)
 
 
-def _matching(folder: str, pattern: Sequence[str]) -> Iterator[str]:
+def _matching(folder: str, pattern: Sequence[str], look: Look) -> Iterator[str]:
     """The folders below one that may match a pattern, where `*` is any name, `.*` any hidden one.
 
     A third of the time that the library's own search takes, in what is a part of the lightest runs.
     """
     if not pattern:
-        if os.path.isdir(folder):  # noqa: PTH112 - a part of the lightest runs
+        if look.is_folder(folder):
             yield folder
     elif not pattern[0].endswith("*"):
-        yield from _matching(f"{folder}/{pattern[0]}", pattern[1:])
+        yield from _matching(f"{folder}/{pattern[0]}", pattern[1:], look)
     else:
         hidden = pattern[0].startswith(".")
-        for name in _names(folder, lambda name: name.startswith(".") == hidden):
-            yield from _matching(f"{folder}/{name}", pattern[1:])
-
-
-def _names(folder: str, wanted: Callable[[str], bool]) -> list[str]:
-    try:
-        return sorted(filter(wanted, os.listdir(folder)))  # noqa: PTH208 - ten times as fast
-    except OSError:
-        return []
+        for name in look.names(folder, lambda name: name.startswith(".") == hidden):
+            yield from _matching(f"{folder}/{name}", pattern[1:], look)
 
 
 def _is_script(path: str) -> bool | None:

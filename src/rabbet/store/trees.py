@@ -108,8 +108,7 @@ def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Ca
 def _remember(key: str, state: TreeState, states: BlobCache) -> None:
     """Keep a state. The old one goes first: ext4 takes a millisecond to put a file in another one's place."""
     states.forget(key)
-    with suppress(UnicodeEncodeError):
-        states.remember(key, state.digest.encode() + packed_state(state))
+    states.remember(key, state.digest.encode() + packed_state(state))
 
 
 def read_tree(entry: str, key: str) -> tuple[StoredFile, ...] | None:

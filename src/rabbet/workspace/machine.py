@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rabbet.formats.project.settings import Settings
     from rabbet.net.http.wire import HostTraffic, Wire
     from rabbet.python.store.store import Store
-    from rabbet.runtimes.search import Program
+    from rabbet.runtimes.search import Look, Program
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
 
@@ -109,15 +109,19 @@ class Machine:
     @cached_property
     def pythons(self) -> "tuple[Path, ...]":
         """Where interpreters of Python lie on this machine, looked for once a command."""
+        return self.find_pythons()
+
+    def find_pythons(self, look: "Look | None" = None) -> "tuple[Path, ...]":
+        """Look for them; a `look` knows afterwards which folders were read."""
         from rabbet.runtimes.search import find_executables
 
-        return find_executables(self.environ, self.home, self.environments().runtime_folders())
+        return find_executables(self.environ, self.home, self.environments().runtime_folders(), look)
 
-    def programs(self, wanted: "Callable[[str], bool]") -> "Iterator[Program]":
+    def programs(self, wanted: "Callable[[str], bool]", look: "Look | None" = None) -> "Iterator[Program]":
         """The programs whose names are wanted, as far as they may be runtimes of this machine."""
         from rabbet.runtimes.search import find_programs
 
-        return find_programs(self.environ, self.home, wanted, self.environments().runtime_folders())
+        return find_programs(self.environ, self.home, wanted, self.environments().runtime_folders(), look)
 
     def environments(self) -> "Environments":
         """The environments that were made here.

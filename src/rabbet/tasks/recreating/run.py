@@ -3,14 +3,14 @@
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, NamedTuple, NoReturn
 
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import joined_words
-from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.errors import BuildFailed, EnvironmentFailed, WrongUsage
 from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.work import foreground
-from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
+from rabbet.workspace.looking.result_cache import recall_fit, recall_unbuilt, remember_fit, remember_unbuilt
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rabbet.core.model.plan import Step
 
 __all__ = [
+    "Rebuilt",
     "become",
     "foreign_script",
     "inside",
@@ -88,15 +89,26 @@ def refuse_script(session: Session, command: Sequence[str]) -> None:
         )
 
 
-def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
+class Rebuilt(NamedTuple):
+    """Editable forms that were built again, by their names; or why one could not be, and stayed as it was."""
+
+    names: tuple[str, ...] = ()
+    failed: str = ""
+
+
+def refuse_unfit(session: Session, *, going_on: str) -> Rebuilt:
     """Raise if the environment differs from the lock; `going_on` is the command that takes it as it is.
 
     What the project's own editable form, or that of a checkout, lacks is done in passing, for to edit is not
-    to drift: the names are given back. Raises `EnvironmentFailed`, and what `prepare` and `recreate` raise.
+    to drift; nor does a build that fails keep anybody from running what is installed. Raises
+    `EnvironmentFailed`, and what `prepare` and `recreate` raise.
     """
     root = _environment(session)
     if recall_fit(session) is not None:
-        return ()
+        return Rebuilt()
+    failed = recall_unbuilt(session)
+    if failed:
+        return Rebuilt(failed=failed)
     from rabbet.core.model.options import RecreateOptions  # here: mostly the environment is known to fit
     from rabbet.core.model.plan import Action
     from rabbet.tasks.recreating.recreate import prepare
@@ -105,13 +117,17 @@ def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
     plan = report.plan
     if plan.idle:
         remember_fit(session, report.state, report.lasting_fit)
-        return ()
+        return Rebuilt()
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     if not plan.rebuild and not plan.strays and all(_edited(step) for step in steps):
         from rabbet.tasks.recreating.recreate import recreate
 
-        recreate(session.silent(), RecreateOptions())
-        return tuple(str(step.name) for step in steps)
+        try:
+            recreate(session.silent(), RecreateOptions())
+        except BuildFailed as error:
+            remember_unbuilt(session, str(error))
+            return Rebuilt(failed=str(error))
+        return Rebuilt(tuple(str(step.name) for step in steps))
     differing = [f"{step.action} {step.name}" for step in steps]
     differing += [f"remove the untracked {place}" for place in plan.strays]
     because = [plan.rebuild] if plan.rebuild else differing[:_SHOWN]

@@ -7,13 +7,14 @@ little: most runs of `resolve` and `recreate` end here.
 """
 
 import hashlib
+import os
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
-from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.disk.file_states import TreeState, inodes_of, packed_state, state_of, unpacked_state
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
@@ -23,6 +24,8 @@ from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.environment.place.staging import leftovers
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.layout import OBTAINED
+from rabbet.workspace.looking.declared_facts import DeclaredFacts, declared_facts
+from rabbet.workspace.looking.programs_seen import seen_programs
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
@@ -37,11 +40,13 @@ __all__ = [
     "recall_fit",
     "recall_no_findings",
     "recall_sound",
+    "recall_unbuilt",
     "recall_unchanged",
     "recall_up_to_date",
     "remember_findings",
     "remember_fit",
     "remember_no_findings",
+    "remember_unbuilt",
     "remember_unchanged",
 ]
 
@@ -91,6 +96,22 @@ def recall_fit(session: Session) -> CachedMatch | None:
         return CachedMatch(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
+
+
+def recall_unbuilt(session: Session) -> str:
+    """Why the editable form of edited sources could not be built again in this state; empty if unknown."""
+    try:
+        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        return (_memory(session.machine).recall(f"{key}-unbuilt") or b"").decode()
+    except (OSError, UnicodeDecodeError):
+        return ""
+
+
+def remember_unbuilt(session: Session, reason: str) -> None:
+    """Cache why it could not be built again."""
+    with suppress(OSError):
+        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        _memory(session.machine).remember(f"{key}-unbuilt", reason.encode(errors="replace"))
 
 
 def recall_up_to_date(session: Session) -> bool:
@@ -188,8 +209,7 @@ def environment_state(root: Path, machine: Machine) -> str:
     earlier = unpacked_state(packed)
     if earlier is None or not _only_links(state, earlier, root, machine):
         first = name
-    with suppress(UnicodeEncodeError):
-        memory.remember(f"{key}-state", f"{name} {first}\n".encode() + packed_state(state))
+    memory.remember(f"{key}-state", f"{name} {first}\n".encode() + packed_state(state))
     return first
 
 
@@ -225,52 +245,36 @@ def _memory(machine: Machine) -> BlobCache:
 
 def digest_of(session: Session) -> str:
     """A digest of the project's texts and this machine's interpreters. Raises `OSError`."""
+    project, machine = session.project, session.machine
     digest = hashlib.sha256(__version__.encode())
-    declaration = read_regular(session.project.declaration_file, most=MOST_TEXT_FILE)
-    _add(digest, session.project.declaration_file.name.encode(), declaration)
-    for path in sorted(session.project.folder.glob("pylock*.toml")):
+    declaration = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
+    facts = declared_facts(declaration, _memory(machine))
+    _add(digest, project.declaration_file.name.encode(), declaration)
+    for path in sorted(project.folder.glob("pylock*.toml")):
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
-    for folder in _folders(session.project, declaration):
+    for folder in _folders(project, facts):
         _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
-        if b"editable" in declaration:
+        if not facts.editable:
             _add(digest, tree_state(str(folder)).encode())
-    for executable in _programs(session, declaration):
-        state = executable.stat()
-        facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
-        _add(digest, str(executable).encode(errors="surrogateescape"), facts)
+    programs = seen_programs(machine, others=facts.others, more=facts.programs)
+    for program in (*programs, *sorted(map(str, (machine.store_folder / OBTAINED).glob("*")))):
+        state = os.stat(program)  # noqa: PTH116 - a part of the lightest runs
+        told = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
+        _add(digest, program.encode(errors="surrogateescape"), told)
     return digest.hexdigest()
 
 
-def _folders(project: Project, text: bytes) -> Iterator[Path]:
+def _folders(project: Project, facts: DeclaredFacts) -> Iterator[Path]:
     """The folders of sources that are installed where they lie: the project's own, and checkouts.
 
-    Raises `FileNotFoundError` for a declaration that can't be read.
+    Raises `FileNotFoundError` for a path that can't be one.
     """
-    if b"build-system" in text or (project.folder / "setup.py").exists():
+    if facts.built or (project.folder / "setup.py").exists():
         yield project.folder
-    if b"local" in text:
-        from tomllib import loads
-
-        try:
-            declared = loads(text.decode()).get("tool", {}).get("rabbet", {}).get("local", {})
-            yield from (path_named(path, project.folder) for path in declared.values())
-        except (*UNREADABLE, AttributeError, TypeError, WrongUsage) as error:
-            raise FileNotFoundError(project.declaration_file) from error
-
-
-def _programs(session: Session, text: bytes) -> Iterator[Path]:
-    """Interpreters of Python, obtained runtimes and, for a project with other languages, their programs.
-
-    Raises `FileNotFoundError` for a project with languages of its own: what it finds is never remembered.
-    """
-    yield from session.machine.pythons
-    yield from sorted((session.machine.store_folder / OBTAINED).glob("*"))
-    if b"languages" in text:
-        raise FileNotFoundError(session.project.declaration_file)
-    if b"runtimes" in text:
-        from rabbet.workspace.runtimes.languages import main_programs
-
-        yield from main_programs(session.machine)
+    try:
+        yield from [path_named(path, project.folder) for path in facts.local]
+    except WrongUsage as error:
+        raise FileNotFoundError(project.declaration_file) from error
 
 
 def _add(digest: "hashlib._Hash", *parts: bytes) -> None:

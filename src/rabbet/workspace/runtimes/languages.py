@@ -12,7 +12,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.project.language_table import read_languages
 from rabbet.formats.text.toml import parse_toml
 from rabbet.runtimes.probe import probe_languages
-from rabbet.runtimes.search import Program
+from rabbet.runtimes.search import Look, Program
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
@@ -71,10 +71,10 @@ def unknown_language(name: str, known: Iterable[str], remedy: str = "rabbet runt
     )
 
 
-def main_programs(machine: Machine) -> Iterator[Path]:
-    """The main programs of all languages that Rabbet's own table and the user's settings tell of."""
-    names = {language.programs[0] for language in languages_for(None, machine).values()}
-    for program in machine.programs(names.__contains__):
+def main_programs(machine: Machine, more: Iterable[str] = (), look: Look | None = None) -> Iterator[Path]:
+    """The main programs of the languages in Rabbet's own table and in the user's settings, and `more`."""
+    names = {language.programs[0] for language in languages_for(None, machine).values()} | {*more}
+    for program in machine.programs(names.__contains__, look):
         yield Path(program.path)
 
 
