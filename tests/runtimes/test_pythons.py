@@ -182,6 +182,7 @@ class Finding(unittest.TestCase):
             lambda: (link.unlink(), link.symlink_to("versions/3.9.2")),
             (home / ".tools" / "pyproject.toml").touch,
             (home / ".tools" / "pyproject.toml").unlink,
+            lambda: (home / ".tools" / "versions" / "3.9.2" / "pyvenv.cfg").symlink_to("nowhere"),
             lambda: (home / ".tools").rename(home / ".old"),
             lambda: shutil.rmtree(home / ".old"),
             (self.root / "a" / "python3.12").unlink,

@@ -8,7 +8,6 @@ interpreter of an environment that was made here counts too, wherever it lies.
 
 import os
 import re
-import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from itertools import chain
@@ -21,7 +20,7 @@ __all__ = [
     "find_executables",
     "find_programs",
     "interpreter_behind",
-    "state_of_folder",
+    "state_of_place",
     "trusted_path",
 ]
 
@@ -48,7 +47,7 @@ _HOME_PLACES = (
     "opt/*/bin",
     "opt/*",
 )
-_NO_FOLDER = "-"
+_NOTHING, _LINK = "-", "link"
 _MARKS = ("pyvenv.cfg", "pyproject.toml")  # of an environment, of a project
 
 
@@ -61,7 +60,7 @@ class Program(NamedTuple):
 
 
 class Look:
-    """Reads folders, and keeps the state that each had when it was read.
+    """Reads folders and looks for marks, and keeps the state in which each place was then.
 
     As long as all of them are as they were, a search comes to the same again.
     """
@@ -69,27 +68,30 @@ class Look:
     def __init__(self) -> None:
         self.states: dict[str, str] = {}
 
+    def exists(self, place: str) -> bool:
+        """Whether anything is there, be it a link that leads nowhere."""
+        return self.states.setdefault(place, state_of_place(place)) != _NOTHING
+
     def is_folder(self, folder: str) -> bool:
         """Whether it is there."""
-        state = self.states.setdefault(folder, state_of_folder(folder))
-        return state != _NO_FOLDER
+        return self.exists(folder) and os.path.isdir(folder)  # noqa: PTH112 - a part of the lightest runs
 
     def names(self, folder: str, wanted: Callable[[str], bool]) -> list[str]:
         """The names in it that are wanted, sorted; none where it can't be read."""
-        self.is_folder(folder)
+        self.exists(folder)
         try:
             return sorted(filter(wanted, os.listdir(folder)))  # noqa: PTH208 - ten times as fast
         except OSError:
             return []
 
 
-def state_of_folder(folder: str) -> str:
-    """A folder's inode and the time at which a name in it was last added or removed."""
+def state_of_place(place: str) -> str:
+    """The inode of a file or folder, and its time of modification: when a name in it was added or removed."""
     try:
-        state = os.stat(folder)  # noqa: PTH116 - a part of the lightest runs
+        state = os.stat(place)  # noqa: PTH116 - a part of the lightest runs
     except OSError:
-        return _NO_FOLDER
-    return f"{state.st_ino} {state.st_mtime_ns}" if stat.S_ISDIR(state.st_mode) else _NO_FOLDER
+        return _LINK if os.path.islink(place) else _NOTHING  # noqa: PTH114 - as above
+    return f"{state.st_ino} {state.st_mtime_ns}"
 
 
 def find_executables(
@@ -116,8 +118,8 @@ def find_programs(
 
     Folders with runtimes that environments have `used` come last. A `look` knows afterwards what was read.
     """
-    trusted = _trust(home)
     look = look or Look()
+    trusted = _trust(home, look)
     folders = dict.fromkeys(os.path.realpath(folder) for folder in chain(_folders(environ, home, look), used))
     seen: set[tuple[str, str]] = set()
     for folder in folders:
@@ -134,18 +136,20 @@ def find_programs(
 def interpreter_behind(environment: Path, home: Path) -> Path | None:
     """The interpreter that an environment is run by; `None` where a project or an environment holds it."""
     real = os.path.realpath(environment / "bin" / "python")
-    known = _PYTHON.match(real.rpartition("/")[2]) and _trust(home)(_above(real)) and real.isprintable()
+    known = (
+        _PYTHON.match(real.rpartition("/")[2]) and _trust(home, Look())(_above(real)) and real.isprintable()
+    )
     return Path(real) if known and _is_script(real) is False else None
 
 
 def trusted_path(environ: Mapping[str, str], home: Path) -> str:
     """`PATH` for helpers such as git, without relative folders and those of environments and projects."""
-    trusted = _trust(home)
+    trusted = _trust(home, Look())
     kept = (folder for folder in _listed(environ) if trusted(folder) and trusted(os.path.realpath(folder)))
     return os.pathsep.join(kept)
 
 
-def _trust(home: Path) -> Callable[[str], bool]:
+def _trust(home: Path, look: Look) -> Callable[[str], bool]:
     """Whether a folder lies outside environments and projects; each parent is checked once."""
     unmarked = {str(home), *map(str, home.parents), "/"}
 
@@ -153,7 +157,7 @@ def _trust(home: Path) -> Callable[[str], bool]:
     def trusted(folder: str) -> bool:
         if folder in unmarked:
             return True
-        if any(os.path.lexists(f"{folder}/{mark}") for mark in _MARKS):
+        if any(look.exists(f"{folder}/{mark}") for mark in _MARKS):
             return False
         return trusted(_above(folder))
 

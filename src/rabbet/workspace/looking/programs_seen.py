@@ -1,4 +1,4 @@
-"""The programs of runtimes as the last search found them, while every folder that it read is as it was."""
+"""The programs of runtimes as the last search found them, while every place where it looked is as it was."""
 
 import hashlib
 import json
@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 
 from rabbet import __version__
-from rabbet.runtimes.search import Look, state_of_folder
+from rabbet.runtimes.search import Look, state_of_place
 from rabbet.workspace.machine import Machine
 
 __all__ = ["seen_programs"]
@@ -20,8 +20,8 @@ def seen_programs(machine: Machine, *, others: bool, more: Iterable[str] = ()) -
     memory, names = machine.memory("runtimes"), sorted(more)
     key = _key(machine, [str(others), *names])
     with suppress(ValueError, AttributeError):  # nothing is known, or in another form
-        folders, programs = json.loads(memory.recall(key) or b"")
-        if all(state_of_folder(folder) == state for folder, state in folders.items()):
+        places, programs = json.loads(memory.recall(key) or b"")
+        if all(state_of_place(place) == state for place, state in places.items()):
             return list(programs)
     look = Look()
     found = [str(path) for path in machine.find_pythons(look)]
