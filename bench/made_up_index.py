@@ -18,7 +18,8 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, Rejected
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp

@@ -216,7 +216,7 @@ class Rabbet:
 
         Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` for one that is not locked.
         """
-        from rabbet.core.needs.need import library_name
+        from rabbet.core.needs.names import library_name
 
         wanted = library_name(name)
         if wanted not in self.lock().versions:
@@ -259,7 +259,7 @@ class Rabbet:
 
         Raises `NoLock` where git has none, `WrongUsage` for a library that none of them holds.
         """
-        from rabbet.core.needs.need import library_name
+        from rabbet.core.needs.names import library_name
         from rabbet.tasks.more.past import past
 
         return past(self.session, None if library is None else library_name(library))

@@ -6,7 +6,7 @@ from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Section
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.python.code.adoption import Adoption, Evidence, Listed, Present, adopt
 from rabbet.python.code.imports import ImportSite, LibraryContents, role_of
 from tests.support import chance

@@ -3,7 +3,7 @@
 import unittest
 
 from rabbet.core.model.release import ListedFile, Listing
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.python.choosing.candidates import candidates_for
 from rabbet.python.choosing.file_name import listed_file, parse_wheel_name
 from rabbet.python.choosing.targets import joined, named_target

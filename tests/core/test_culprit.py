@@ -17,7 +17,8 @@ from rabbet.core.culprit.mixture import Mixture, StateChange, bounds_without
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom
 from rabbet.core.culprit.verdict import CulpritVerdict, SearchAnswer, find_culprits
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.python.choosing.targets import named_target
 from tests.support import chance
 from tests.support.catalogue import TARGET

@@ -9,7 +9,7 @@ from packaging.version import Version
 
 from rabbet.core.lock.differences import DeclaredChange, differences
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.formats.project.pyproject import read_declaration
 
 names = st.sampled_from([library_name(letter) for letter in "abcdefgh"])

@@ -23,7 +23,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed, Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import Runtime
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
 from tests.support import chance
 from tests.support.catalogue import TARGET, requirement

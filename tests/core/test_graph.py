@@ -24,7 +24,8 @@ from rabbet.core.graph.held_back import held_back
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Metadata, Rejected
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.formats.project.pyproject import read_declaration

@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 from rabbet.core.declaration.model import Section
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.python.code.imports import Code, ImportSite, LibraryContents, import_findings, role_of
 from rabbet.python.code.module_names import module_names
 from rabbet.python.code.python_source import SourceBroken, imports_in, imports_in_notebook

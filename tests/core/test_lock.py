@@ -19,7 +19,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
     Selection,
 )
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.formats.pylock import read_lock, write_lock
 from rabbet.python.choosing.select import libraries_for
 from tests.support.catalogue import TARGET

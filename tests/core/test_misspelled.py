@@ -4,9 +4,11 @@ import unittest
 
 from hypothesis import given
 from hypothesis import strategies as st
+from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.needs.misspelled import corrected
+from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 
 # what people type → what it means (`None`: nobody can tell)
@@ -76,3 +78,8 @@ class Misspelled(unittest.TestCase):
         if meant is not None:
             Need.parse(meant)
             self.assertNotEqual(meant, text)
+
+    @given(st.text(alphabet="aZ0-_.ß İ", max_size=12))
+    def test_names(self, text: str) -> None:
+        """A library's name has the form that the packaging library gives it."""
+        self.assertEqual(library_name(text), canonicalize_name(text))

@@ -12,7 +12,8 @@ from rabbet.core.lock.differences import declared_changes, differences
 from rabbet.core.lock.version_changes import build_moves, explained_moves, runtime_moves
 from rabbet.core.model.lock import Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import solve
 from rabbet.formats.project.pyproject import read_declaration

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rabbet.core.drift.since import LockRevision, changes_of, differing, nearest_revision, newest_first
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.formats.lock_text import read_locked_versions
 
 names = st.sampled_from(["combframe", "skepio", "tallywax", "hivewire"]).map(library_name)

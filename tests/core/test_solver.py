@@ -9,7 +9,8 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.problem.provider import Policy

@@ -12,7 +12,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.solver import solve
 from rabbet.errors import EnvironmentFailed

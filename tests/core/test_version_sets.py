@@ -8,7 +8,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.solve.problem.candidates import ReleaseMasks
 
 TEXTS = [

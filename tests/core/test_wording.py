@@ -22,7 +22,7 @@ from rabbet.core.model.cause import (
 )
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.lock import Selection
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.python.code.imports import ImportCause, ImportReason
 from rabbet.python.code.words import cause_text

@@ -16,7 +16,7 @@ from rabbet.core.model.cause import Installation
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.formats.cyclonedx import read_inventory_file, write_inventory_file
 from tests.support import chance
 from tests.support.catalogue import requirement

@@ -14,7 +14,8 @@ from packaging.specifiers import SpecifierSet
 from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.build import Told
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from rabbet.core.model.lock import Lock
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.text.requirement import parse_requirement, parse_runtime, parse_specifiers

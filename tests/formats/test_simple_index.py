@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.utils import InvalidWheelFilename, parse_wheel_filename
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials

@@ -7,7 +7,7 @@ import time
 import unittest
 from pathlib import Path
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import Manner, StandIn

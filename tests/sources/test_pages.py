@@ -4,7 +4,7 @@ import json
 import unittest
 from pathlib import Path
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials

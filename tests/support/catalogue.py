@@ -10,7 +10,8 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration, Declared, Section
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, Rejected
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 
 MARKERS = {

@@ -13,7 +13,7 @@ from rabbet.archives.unpack import unpack_archive
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Listing
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import shelf

@@ -31,7 +31,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
     Selection,
 )
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import RabbetError, Way
 from rabbet.exports.bill import bill
 from rabbet.exports.container import Container, containerfile, editor_description

@@ -128,7 +128,7 @@ def add_section(parser: ArgumentParser, purpose: str) -> None:
 def section_of(arguments: Namespace) -> "Section | None":
     """The section that was named, if one was."""
     from rabbet.core.declaration.model import Section
-    from rabbet.core.needs.need import library_name
+    from rabbet.core.needs.names import library_name
 
     for kind, name in (
         ("extra", arguments.extra),
@@ -142,7 +142,7 @@ def section_of(arguments: Namespace) -> "Section | None":
 
 def a_library(text: str) -> str:
     """A library's name, or a language's: the type of an argument. Raises `ArgumentTypeError`."""
-    from rabbet.core.needs.need import is_name
+    from rabbet.core.needs.names import is_name
 
     if not is_name(text):
         raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is not a library's name")

@@ -7,7 +7,7 @@ from importlib.resources import files
 
 from msgspec import Struct
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 
 __all__ = ["RELEASES", "MadeUp"]
 

@@ -25,7 +25,7 @@ from typing import ClassVar, Self
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 

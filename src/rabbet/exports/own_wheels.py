@@ -13,7 +13,8 @@ from packaging.requirements import InvalidRequirement
 
 import rabbet
 from rabbet.archives.pack import Packed, write_zip
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.errors import EnvironmentFailed
 from rabbet.python.formats.record import with_record
 

@@ -28,7 +28,8 @@ from rabbet.core.model.cause import Installation
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, Selection
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.text.requirement import read_requirement
 

@@ -3,12 +3,13 @@
 import re
 from collections.abc import Mapping
 from functools import lru_cache
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from packaging.utils import NormalizedName
-
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import NotUnderstood
+
+if TYPE_CHECKING:
+    from packaging.utils import NormalizedName
 
 __all__ = ["LockedVersions", "merge_sides", "read_locked_versions"]
 
@@ -28,12 +29,12 @@ class LockedVersions(NamedTuple):
     Others are `without_version`: checkouts, whose version may change at any time.
     """
 
-    versions: Mapping[NormalizedName, frozenset[str]]
-    conditional: frozenset[NormalizedName]
-    without_version: frozenset[NormalizedName] = frozenset()
+    versions: "Mapping[NormalizedName, frozenset[str]]"
+    conditional: "frozenset[NormalizedName]"
+    without_version: "frozenset[NormalizedName]" = frozenset()
 
     @property
-    def names(self) -> frozenset[NormalizedName]:
+    def names(self) -> "frozenset[NormalizedName]":
         """All libraries."""
         return self.without_version.union(self.versions)
 
@@ -72,7 +73,7 @@ def _searched(text: str, begun: int, following: int) -> tuple[str | None, str | 
 
 
 @lru_cache(maxsize=4096)
-def _known(name: str) -> NormalizedName:
+def _known(name: str) -> "NormalizedName":
     """The names of a history's locks are mostly the same."""
     return library_name(name)
 

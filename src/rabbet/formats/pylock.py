@@ -31,7 +31,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
 )
 from rabbet.core.model.runtime import RuntimeArchive
-from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.project.told import read_told, told_line

@@ -36,7 +36,8 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.errors import BuildFailed
 from rabbet.formats.text.requirement import parse_requirement

@@ -14,7 +14,8 @@ from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Correction, Declaration
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way

@@ -18,7 +18,7 @@ from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue

@@ -14,7 +14,7 @@ from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.declaration.model import Declaration, DeclaredRuntime
 from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
 from rabbet.python.builds.identity import identified
 from rabbet.python.choosing.select import needed, own_project

@@ -6,7 +6,7 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
 from rabbet.disk.atomic import cannot_write, put_back_on_failure, write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NotUnderstood

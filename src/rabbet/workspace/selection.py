@@ -6,7 +6,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import WrongUsage
 from rabbet.python.environment.place.install_state import InstallState
 

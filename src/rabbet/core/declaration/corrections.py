@@ -9,7 +9,8 @@ from packaging.version import Version
 
 from rabbet.core.declaration.model import Correction, Declaration
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 
 _NAME = re.compile(r"\s*([A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?)")
 

@@ -15,7 +15,8 @@ from rabbet.core.declaration.keys import KEYS
 from rabbet.core.model.build import BuildOptions, BuildSystem, Told
 from rabbet.core.model.language import Language
 from rabbet.core.model.target import LATEST_PATCH
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 
 __all__ = [
     "CatalogueEntry",

@@ -20,7 +20,8 @@ from rabbet.core.drift.expected import Expectation
 from rabbet.core.model.cause import ByHand, SecondCopy
 from rabbet.core.model.finding import PYTHON, About, Finding, Kind, Subject, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.needs.need import Need, Part, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import walk
 
 __all__ = ["Check", "compare"]

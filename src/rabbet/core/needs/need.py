@@ -1,19 +1,16 @@
 """A need: one requirement on a library, parsed once where its text is read (PEP 508)."""
 
-import re
 from typing import TypeAlias
 
 from msgspec import Struct, field
 from packaging.markers import Marker
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
-from rabbet.core.limits import LONGEST_LINE
+from rabbet.core.needs.names import library_name
 
-__all__ = ["Need", "Part", "is_name", "library_name"]
-
-_NAME = re.compile(r"[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
+__all__ = ["Need", "Part"]
 
 Part: TypeAlias = tuple[NormalizedName, str]
 """A library and one of its extras; the extra is empty for the library itself."""
@@ -84,13 +81,3 @@ class Need(Struct, frozen=True):
         place = f" @ {self.url}" + (" " if self.marker else "") if self.url else ""
         marker = f"; {self.marker}" if self.marker else ""
         return f"{self.written_name}{extras}{self.specifier}{place}{marker}"
-
-
-def is_name(text: str) -> bool:
-    """Whether a library can have this name (PEP 508)."""
-    return len(text) <= LONGEST_LINE and _NAME.match(text) is not None
-
-
-def library_name(text: str) -> NormalizedName:
-    """The one form of a library's, an extra's or a group's name (PEP 503, 685, 735)."""
-    return canonicalize_name(text)

@@ -9,7 +9,8 @@ from rabbet.core.declaration.model import Declared, DeclaredRuntime
 from rabbet.core.model.release import Candidate, Metadata, Rejected
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import Refutation, solve

@@ -8,7 +8,7 @@ from tomlkit.items import AoT, InlineTable
 from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.keys import DISTRIBUTIONS, Key, Shape, key_of
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
 from rabbet.errors import WrongUsage

@@ -37,7 +37,8 @@ from rabbet.core.limits import (
 )
 from rabbet.core.model.build import BuildOptions, Told
 from rabbet.core.moment import is_moment
-from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.project.language_table import read_languages, versions_of
 from rabbet.formats.project.told import needs_by_extra

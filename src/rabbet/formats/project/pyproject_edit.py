@@ -11,7 +11,8 @@ from tomlkit.items import AbstractTable, Array
 
 from rabbet.core.declaration.edit import STEPS, Edit, EditResult, next_version
 from rabbet.core.declaration.model import Section, SourceEntry
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.project.key_edit import change_key

@@ -15,7 +15,8 @@ from packaging.utils import NormalizedName
 from rabbet.core.limits import MOST_NEEDS
 from rabbet.core.model.build import Told
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.text.requirement import parse_requirement
 from rabbet.formats.text.toml import Table, parse_toml

@@ -13,7 +13,7 @@ from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 from rabbet.core.declaration.edit import EditResult
 from rabbet.core.declaration.model import Section
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.text.requirement import parse_requirement
 

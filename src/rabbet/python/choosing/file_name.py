@@ -16,7 +16,7 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.limits import MOST_TAGS
 from rabbet.core.model.release import ListedFile
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 
 __all__ = ["BadFileName", "FileName", "listed_file", "parse_file_name", "parse_wheel_name"]
 

@@ -12,7 +12,8 @@ from packaging.version import Version
 
 from rabbet.core.limits import MOST_METADATA, MOST_NEEDS, UNREADABLE, beyond
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.formats.text.address import parse_address
 from rabbet.formats.text.requirement import read_requirement
 

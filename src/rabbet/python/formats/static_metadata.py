@@ -9,7 +9,8 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.formats.text.toml import parse_content
 from rabbet.python.formats.metadata import MetadataBroken, bounded, needs_of
 

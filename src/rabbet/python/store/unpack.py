@@ -14,7 +14,7 @@ from packaging.version import InvalidVersion, Version
 from rabbet.archives.places import lands_outside
 from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed

@@ -10,7 +10,7 @@ from packaging.version import Version
 
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.disk.text_file import read_text

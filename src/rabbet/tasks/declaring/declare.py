@@ -14,7 +14,7 @@ from packaging.version import Version
 from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.keys import KEYS
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
 from rabbet.disk.atomic import write_text
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text

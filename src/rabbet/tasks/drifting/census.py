@@ -14,7 +14,7 @@ from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import shown_location
 from rabbet.disk.atomic import write_text

@@ -15,7 +15,7 @@ from rabbet.core.model.cause import Reason, Shadow
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.lock import Unbuilt
 from rabbet.core.model.options import RecreateOptions
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.disk.named import path_named
 from rabbet.errors import WrongUsage
 from rabbet.exports.marked import stale_files

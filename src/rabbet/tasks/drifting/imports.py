@@ -12,7 +12,7 @@ from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.finding import Weight
 from rabbet.core.model.lock import Lock
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.formats.text.toml import parse_content
 from rabbet.python.choosing.select import needed

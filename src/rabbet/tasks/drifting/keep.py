@@ -11,7 +11,7 @@ from rabbet.core.declaration.model import Section
 from rabbet.core.drift.keep import keep
 from rabbet.core.drift.mends import is_by_hand
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage

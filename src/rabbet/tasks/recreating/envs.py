@@ -6,12 +6,11 @@ Its files are read, and compared with the lock, only where that is asked for.
 
 from hashlib import sha256
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from packaging.version import Version
 
-from rabbet.core.model.options import RecreateOptions
-from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.disk.file_states import Size, size_of
@@ -22,11 +21,13 @@ from rabbet.python.environment.place.install_state import STATE_FILE, InstallSta
 from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.environment.place.staging import discard_environment
 from rabbet.python.environment.place.variables import ACTIVE
-from rabbet.tasks.recreating.recreate import prepare
 from rabbet.workspace.looking.result_cache import recall_fit
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from rabbet.core.model.plan import Plan
 
 __all__ = ["KnownEnvironment", "discard", "known_environments"]
 
@@ -158,6 +159,9 @@ def _unfit(root: Path, machine: Machine) -> str | None:
     session = Session(Project(root.parent, _variant(root)), machine)
     if recall_fit(session) is not None:
         return None
+    from rabbet.core.model.options import RecreateOptions  # here: to list environments needs no plan
+    from rabbet.tasks.recreating.recreate import prepare
+
     try:
         plan = prepare(session, RecreateOptions()).plan
     except RabbetError as error:
@@ -165,7 +169,7 @@ def _unfit(root: Path, machine: Machine) -> str | None:
     return None if plan.idle else _difference(plan)
 
 
-def _difference(plan: Plan) -> str:
+def _difference(plan: "Plan") -> str:
     if plan.rebuild:
         return plan.rebuild
     changes = sum(step.action != "keep" for step in plan.steps)

@@ -12,7 +12,8 @@ from rabbet.core.model.lock import Needed, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.errors import (
     EnvironmentFailed,
     ExitCode,

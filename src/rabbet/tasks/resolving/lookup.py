@@ -5,7 +5,8 @@ from packaging.version import Version
 
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.errors import NoSolution
 from rabbet.python.choosing.release_overview import Offer, offers_of

@@ -16,7 +16,8 @@ from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage

@@ -14,7 +14,7 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Section
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text

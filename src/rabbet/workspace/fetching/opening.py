@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.formats.text.address import is_address, parse_address

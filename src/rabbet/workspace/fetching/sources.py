@@ -13,7 +13,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.formats.text.address import Address, parse_address
 from rabbet.formats.text.requirement import is_file, is_repository

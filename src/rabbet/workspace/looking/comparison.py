@@ -19,7 +19,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.core.progress import reading_files
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed, NoRuntime, NotObtained

@@ -11,7 +11,8 @@ from rabbet.core.declaration.model import Declaration, DeclaredRuntime
 from rabbet.core.model.language import Language
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.shell import quoted
 from rabbet.errors import NoRuntime, NoSolution, NotObtained, Way, WrongUsage
 from rabbet.formats.text.requirement import parse_runtime

@@ -23,7 +23,8 @@ from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.progress import reading_files
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular

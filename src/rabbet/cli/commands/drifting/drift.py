@@ -93,7 +93,7 @@ def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.cli.terminal.prompt import agreed
     from rabbet.cli.views.drifting.drift import outcome, show_keeping
     from rabbet.core.declaration.model import Section
-    from rabbet.core.needs.need import library_name
+    from rabbet.core.needs.names import library_name
     from rabbet.tasks.drifting.keep import keeping, save
 
     if arguments.against or arguments.env or arguments.deep:

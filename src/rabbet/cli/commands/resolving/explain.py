@@ -32,7 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Explain one library, or all."""
     from rabbet.cli.views.resolving.explain import HeldBackView, LibraryView, TreeView
-    from rabbet.core.needs.need import library_name
+    from rabbet.core.needs.names import library_name
     from rabbet.tasks.resolving.explain import Explained
 
     project = context.rabbet(arguments.variant)

@@ -81,7 +81,7 @@ def _verify(arguments: Namespace, context: Context) -> int:
 
 def _resolve(arguments: Namespace, context: Context, *, now: bool) -> int:
     from rabbet.api import ResolveOptions
-    from rabbet.core.needs.need import library_name
+    from rabbet.core.needs.names import library_name
 
     options = ResolveOptions(
         raised=tuple(library_name(name) for name in arguments.raised),

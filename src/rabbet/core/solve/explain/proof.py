@@ -14,7 +14,8 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Section
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.answer import Refutation
 from rabbet.core.solve.problem.incompatibility import Demand, Slot, Unusable
 from rabbet.core.solve.problem.problem import ROOT

@@ -15,7 +15,7 @@ from rabbet.core.model.cause import Installation, ReasonWith
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.names import is_name, library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import EnvironmentFailed
 from rabbet.python.code.module_names import is_start_up

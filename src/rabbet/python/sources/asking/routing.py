@@ -7,7 +7,7 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, Listing
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.errors import SourceFailed
 from rabbet.python.sources.base import FileSource, Source
 

@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.names import library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
 from rabbet.python.formats.simple_index import NotAnIndexPage, parse_html
