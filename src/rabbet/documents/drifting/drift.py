@@ -1,12 +1,14 @@
 """The JSON documents of `drift`, and of keeping what it found."""
 
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from msgspec import Struct
 
 from rabbet.documents.drifting.finding import command_for, finding_document
 from rabbet.tasks.drifting.drift import Drift
-from rabbet.tasks.drifting.keep import Keeping
+
+if TYPE_CHECKING:
+    from rabbet.tasks.drifting.keep import Keeping
 
 __all__ = ["DriftDocument", "KeepDocument"]
 
@@ -57,7 +59,7 @@ class KeepDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "keep"
 
-    kept: Keeping
+    kept: "Keeping"
     written: bool
 
     def document(self) -> dict[str, object]:

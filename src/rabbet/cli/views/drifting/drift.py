@@ -1,9 +1,9 @@
 """The views of `drift`, and of keeping libraries as installed."""
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.views.declaring.changes import entry_text, verb_of
 from rabbet.cli.views.recreating.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import NearestRevision
@@ -14,7 +14,9 @@ from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.drift import DriftDocument
 from rabbet.documents.drifting.finding import command_for, detail, mend_command, story_text, version_text
 from rabbet.tasks.drifting.drift import Drift
-from rabbet.tasks.drifting.keep import Keeping
+
+if TYPE_CHECKING:
+    from rabbet.tasks.drifting.keep import Keeping
 
 __all__ = ["DriftView", "outcome", "show_keeping"]
 
@@ -118,8 +120,10 @@ def _outcome(found: Drift) -> str:
     return f"{outcome} To mend: {mend_command(mends, found.variant)}" if mends else outcome
 
 
-def show_keeping(kept: Keeping, context: Context) -> None:
+def show_keeping(kept: "Keeping", context: Context) -> None:
     """Print what would be declared, and what preferred."""
+    from rabbet.cli.views.declaring.changes import entry_text, verb_of  # here: mostly nothing is kept
+
     rows = [(verb_of(change), entry_text(change), change.place) for change in kept.changes]
     rows += [
         ("preferred", f"{name}=={version}", kept.project.preferred_file.name)
@@ -130,7 +134,7 @@ def show_keeping(kept: Keeping, context: Context) -> None:
 
 
 def outcome(
-    kept: Keeping, names: Sequence[str], group: str | None, *, written: bool, context: Context
+    kept: "Keeping", names: Sequence[str], group: str | None, *, written: bool, context: Context
 ) -> str:
     """The lines on what was written, and what to do next."""
     of_variant = variant_option(kept.project.variant)
