@@ -1,6 +1,8 @@
 """Who asks for what in a lock, and along which ways."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import TypeVar
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
@@ -25,6 +27,9 @@ __all__ = [
 ]
 
 
+_Key = TypeVar("_Key", bound=Hashable)
+
+
 class Ask(Struct, frozen=True, kw_only=True):
     """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or section.
 
@@ -47,20 +52,28 @@ class Ask(Struct, frozen=True, kw_only=True):
         return self.name == name and extra in ("", *self.need.extras)
 
 
-class Graph(Struct, frozen=True, kw_only=True):
+class Graph(Struct, frozen=True, kw_only=True, dict=True):
     """Everything that is asked for in a lock, what is nearest to the project first."""
 
     project: str
     libraries: Mapping[NormalizedName, LockedLibrary]
     asks: tuple[Ask, ...]
 
-    def asking_for(self, name: NormalizedName) -> tuple[Ask, ...]:
-        """Who asks for a library."""
-        return tuple(ask for ask in self.asks if ask.name == name)
+    @cached_property
+    def _by_library(self) -> Mapping[NormalizedName, Sequence[Ask]]:
+        return _grouped(self.asks, lambda ask: ask.name)
 
-    def asked_by(self, requirer: NormalizedName | None, section: Section | None = None) -> tuple[Ask, ...]:
+    @cached_property
+    def _by_requirer(self) -> Mapping[tuple[NormalizedName | None, Section | None], Sequence[Ask]]:
+        return _grouped(self.asks, lambda ask: (ask.requirer, ask.section))
+
+    def asking_for(self, name: NormalizedName) -> Sequence[Ask]:
+        """Who asks for a library."""
+        return self._by_library.get(name, ())
+
+    def asked_by(self, requirer: NormalizedName | None, section: Section | None = None) -> Sequence[Ask]:
         """The requirements of one requirer."""
-        return tuple(ask for ask in self.asks if (ask.requirer, ask.section) == (requirer, section))
+        return self._by_requirer.get((requirer, section), ())
 
     def who(self, ask: Ask) -> str:
         """The requirer with its version, the project or its section, as messages name it."""
@@ -120,10 +133,11 @@ def asked_for_by(
     libraries: Sequence[LockedLibrary], declaration: Declaration
 ) -> dict[NormalizedName, list[str]]:
     """Who requires each locked library: the project or a section of it, else names of libraries."""
-    asked: dict[NormalizedName, list[str]] = {
-        library.name: [other.name for other in libraries if library.name in other.dependencies]
-        for library in libraries
-    }
+    asked: dict[NormalizedName, list[str]] = {library.name: [] for library in libraries}
+    for library in libraries:
+        for name in dict.fromkeys(library.dependencies):
+            if name in asked:
+                asked[name].append(library.name)
     own: set[NormalizedName] = set()
     for declared in declaration.declared():
         name = declared.need.name
@@ -211,6 +225,14 @@ def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Ite
         seen.add(ask.name)
         for inner_ask in _by_name(inner):
             yield from _below(graph, inner_ask, depth + 1, seen)
+
+
+def _grouped(asks: Iterable[Ask], key: Callable[[Ask], _Key]) -> Mapping[_Key, Sequence[Ask]]:
+    """The asks of each key, in their order."""
+    found: dict[_Key, list[Ask]] = {}
+    for ask in asks:
+        found.setdefault(key(ask), []).append(ask)
+    return found
 
 
 def _by_name(asks: Sequence[Ask]) -> list[Ask]:

@@ -50,13 +50,14 @@ def build_lock(
     needed = [_needed_by(declaration, part.solution) for part in settled]
     entries = sorted({(n, c.version) for part in settled for n, c in part.solution.chosen.items()})
     targets = [part.solution.target for part in settled]
+    dependencies = [_dependencies(part.solution) for part in settled]
     return Lock(
         requires_python=specifiers_text(declaration.python) or None,
         environments=tuple(target.environment for target in targets),
         groups=tuple(sorted(declaration.groups)),
         extras=tuple(sorted(declaration.extras)),
         libraries=tuple(
-            _entry(name, version, settled, indexes, _marker(name, version, settled, needed))
+            _entry(name, version, settled, dependencies, indexes, _marker(name, version, settled, needed))
             for name, version in entries
         ),
         fingerprint=declaration.fingerprint(),
@@ -102,14 +103,16 @@ def _entry(
     name: NormalizedName,
     version: Version,
     settled: Sequence[Solved],
+    dependencies: Sequence[Mapping[NormalizedName, set[NormalizedName]]],
     indexes: Mapping[str, str],
     marker: str,
 ) -> LockedLibrary:
     """One library at one version, with the files and edges of all targets that chose it."""
-    choosing = [part for part in settled if _chose(part.solution, name, version)]
+    positions = [place for place, part in enumerate(settled) if _chose(part.solution, name, version)]
+    choosing = [settled[place] for place in positions]
     chosen = choosing[0].solution.chosen[name]
     artifacts = dict.fromkeys(artifact for part in choosing for artifact in part.artifacts[name])
-    edges = {edge for part in choosing for edge in _dependencies(part.solution, name)}
+    edges = {edge for place in positions for edge in dependencies[place][name]}
     return LockedLibrary(
         name=name,
         version=version,
@@ -202,7 +205,9 @@ def _reached(solution: Solution, roots: Iterable[Need]) -> frozenset[NormalizedN
     return frozenset(name for name, _ in parts_reached(counting, lambda part: solution.needs[part]))
 
 
-def _dependencies(solution: Solution, name: NormalizedName) -> tuple[NormalizedName, ...]:
-    """The dependencies of a library with all requested extras, without itself."""
-    needs = (need for (library, _), part in solution.needs.items() if library == name for need in part)
-    return tuple(sorted({need.name for need in needs} - {name}))
+def _dependencies(solution: Solution) -> Mapping[NormalizedName, set[NormalizedName]]:
+    """The dependencies of each chosen library with all requested extras, without itself."""
+    found: dict[NormalizedName, set[NormalizedName]] = {name: set() for name in solution.chosen}
+    for (name, _), needs in solution.needs.items():
+        found.setdefault(name, set()).update(need.name for need in needs if need.name != name)
+    return found

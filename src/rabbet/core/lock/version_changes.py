@@ -43,14 +43,16 @@ def explained_moves(
     clashes with what is chosen now.
     """
     after = {name: candidate.version for name, candidate in solution.chosen.items()}
-    needs = list(_needs(solution, declaration))
+    asked: dict[NormalizedName, list[tuple[str, Need]]] = {}
+    for who, need in _needs(solution, declaration):
+        asked.setdefault(need.name, []).append((who, need))
     return tuple(
         Move(
             name=name,
             before=before.get(name),
             after=after.get(name),
             reason=(f"{declaration.name} keeps it out" if name in declaration.without else "")
-            or _reason(name, before, solution, needs)
+            or _reason(name, before, solution, asked.get(name, ()))
             or _own_wish(name, before, solution.target, declaration)
             or intended(name)
             or _own_needs(name, before[name], solution, provider),
@@ -123,12 +125,11 @@ def _reason(
     name: NormalizedName,
     before: Mapping[NormalizedName, Version],
     solution: Solution,
-    needs: Sequence[tuple[str, Need]],
+    asked: Sequence[tuple[str, Need]],
 ) -> str:
-    """Who asks for a change; empty when nobody does."""
+    """Who asks for a change, of those who need this library; empty when nobody does."""
     if name not in solution.chosen:
         return "no longer needed"
-    asked = [(who, need) for who, need in needs if need.name == name]
     if name not in before:
         return _says(*asked[0])
     for who, need in asked:
