@@ -228,6 +228,10 @@ class OwnBuild(ProgramCase):
         told = self.rabbet("recreate", code=7).err
         self.assertIn("editable = false", told)
         self.assertFalse((self.project / ".venv").exists())
+        backend.write_text(BACKEND.replace("SEEN", repr(str(self.seen))).replace("RECORD,,", "RECORD,,,,,"))
+        told = self.rabbet("recreate", code=7).err
+        self.assertIn("made a wheel that can't be installed", told)
+        self.assertNotIn("--limit", told)
 
     def test_edited(self) -> None:
         """To edit is not to drift: `run` does what an editable form that names each module lacks."""

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.errors import BuildFailed
+from rabbet.errors import BuildFailed, IntegrityFailed
 from rabbet.net.local_file import read_pieces
 from rabbet.python.builds.identity import digest_of
 from rabbet.python.builds.workshop import Workshop, opened
@@ -131,13 +131,22 @@ def _not_lasting(unbuilt: Unbuilt) -> BuildFailed:
 
 
 def _put_into(store: Store, path: Path, unbuilt: Unbuilt) -> Needed:
-    """Put a wheel that was built into the store, and note what it was built from."""
+    """Put a wheel that was built into the store, and note what it was built from.
+
+    Raises `BuildFailed` for one that is malformed, `CannotWrite`.
+    """
     digest, size = hashlib.sha256(), 0
     for piece in read_pieces(path):
         digest.update(piece)
         size += len(piece)
     wheel = LockedWheel(filename=path.name, sha256=digest.hexdigest(), size=size)
-    store.obtain(wheel, lambda: read_pieces(path))
+    try:
+        store.obtain(wheel, lambda: read_pieces(path))
+    except IntegrityFailed as error:
+        raise BuildFailed(
+            f"the build of {unbuilt.what} made a wheel that can't be installed",
+            because=[str(error), *error.because],
+        ) from error
     return _remembered(store, wheel, unbuilt)
 
 
