@@ -71,7 +71,9 @@ class Look:
 
     def exists(self, place: str) -> bool:
         """Whether anything is there, be it a link that leads nowhere."""
-        return self.states.setdefault(place, state_of_place(place)) != _NOTHING
+        if place not in self.states:
+            self.states[place] = state_of_place(place)
+        return self.states[place] != _NOTHING
 
     def names(self, folder: str, wanted: Callable[[str], bool]) -> list[str]:
         """The names in it that are wanted, sorted; none where it can't be read."""

@@ -13,20 +13,20 @@ __all__ = ["RecreateOptions", "ResolveOptions"]
 class ResolveOptions(NamedTuple):
     """Options of resolving besides the declaration.
 
-    `raised` libraries get the newest release that solves, the first of them before others; `afresh` frees
+    `raised` libraries get the newest release that solves, the first of them before others; `raise_all` frees
     everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
     Nothing uploaded after `as_of` exists.
     """
 
     raised: "tuple[NormalizedName, ...]" = ()
-    afresh: bool = False
+    raise_all: bool = False
     lowest: bool = False
     as_of: datetime | None = None
 
     @property
     def plain(self) -> bool:
         """Whether nothing but the declaration is asked for."""
-        return not (self.raised or self.afresh or self.lowest or self.as_of)
+        return not (self.raised or self.raise_all or self.lowest or self.as_of)
 
     @property
     def reason(self) -> str:
@@ -35,12 +35,12 @@ class ResolveOptions(NamedTuple):
             return "the lowest that is allowed"
         if self.as_of is not None:
             return f"the newest on {self.as_of:%Y-%m-%d}"
-        return "raised on purpose" if self.afresh else ""
+        return "raised on purpose" if self.raise_all else ""
 
     @property
     def keeps(self) -> bool:
         """Whether what is locked stays where it can."""
-        return not (self.afresh or self.lowest or self.as_of)
+        return not (self.raise_all or self.lowest or self.as_of)
 
 
 class RecreateOptions(NamedTuple):

@@ -46,7 +46,7 @@ class CulpritOptions(Struct, frozen=True, kw_only=True):
     """The options of the command line.
 
     The failure is told by a `text` in the output or by an exit `code`. A command is run for so many `seconds`
-    at most, `repeat` times in each mixture, `jobs` at once. `afresh` forgets what an interrupted search
+    at most, `repeat` times in each mixture, `jobs` at once. `start_over` forgets what an interrupted search
     found.
     """
 
@@ -55,7 +55,7 @@ class CulpritOptions(Struct, frozen=True, kw_only=True):
     seconds: int
     repeat: int = 1
     jobs: int = 1
-    afresh: bool = False
+    start_over: bool = False
     keep: Path | None = None
 
 
@@ -100,7 +100,7 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
         repeat=options.repeat,
     )
     key = _key(two, command, session.project)
-    if options.afresh:
+    if options.start_over:
         machine.memory(SEARCHES).forget(key)
     attempts = Attempts(two, command, session, jobs=options.jobs, key=key)
     verdict = _searched(two, attempts, machine, options.jobs)

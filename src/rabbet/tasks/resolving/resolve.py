@@ -105,7 +105,7 @@ def resolve(
     work = _ResolveRun(session, opened)
     work.ask_build()
     earlier = {
-        variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
+        variant: work.earlier(variant, must_be_readable=not options.raise_all) for variant in work.variants
     }
     _check_raised([lock for locks in earlier.values() for lock in locks], options)
     resolved = [work.resolved(variant, locks, options) for variant, locks in earlier.items()]

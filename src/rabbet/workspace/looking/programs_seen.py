@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from contextlib import suppress
 
 from rabbet import __version__
+from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.disk.regular_file import read_regular
 from rabbet.runtimes.search import Look, state_of_place
 from rabbet.workspace.machine import Machine
 
@@ -15,7 +17,8 @@ __all__ = ["seen_programs"]
 def seen_programs(machine: Machine, *, others: bool, more: Iterable[str] = ()) -> list[str]:
     """The interpreters of Python, with `others` the main programs of languages, too, by their paths.
 
-    `more` are names of programs of languages that only a declaration tells of.
+    `more` are names of programs of languages that only a declaration tells of. Raises `OSError` for settings
+    that can't be read.
     """
     memory, names = machine.memory("runtimes"), sorted(more)
     key = _key(machine, [str(others), *names])
@@ -35,7 +38,7 @@ def seen_programs(machine: Machine, *, others: bool, more: Iterable[str] = ()) -
 
 def _key(machine: Machine, parts: list[str]) -> str:
     settings = machine.settings_file()
-    told = settings.read_bytes() if settings.is_file() else b""
+    told = read_regular(settings, most=MOST_TEXT_FILE) if settings.is_file() else b""
     used = machine.environments().runtime_folders()
     text = "\0".join([__version__, machine.environ.get("PATH", ""), str(machine.home), *used, *parts])
     return hashlib.sha256(text.encode(errors="surrogateescape") + b"\0" + told).hexdigest() + "-seen"

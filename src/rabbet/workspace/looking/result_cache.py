@@ -90,8 +90,7 @@ def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
 def recall_fit(session: Session) -> CachedMatch | None:
     """The cached result for this environment's state, files and interpreters."""
     try:
-        state = environment_state(session.project.environment, session.machine)
-        content = _memory(session.machine).recall(_fit_key(session, state)) or b""
+        content = _memory(session.machine).recall(_present_key(session)) or b""
         environment, count, runtime = content.decode().split("\t")
         return CachedMatch(environment, int(count), runtime)
     except (OSError, ValueError):
@@ -101,7 +100,7 @@ def recall_fit(session: Session) -> CachedMatch | None:
 def recall_unbuilt(session: Session) -> str:
     """Why the editable form of edited sources could not be built again in this state; empty if unknown."""
     try:
-        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        key = _present_key(session)
         return (_memory(session.machine).recall(f"{key}-unbuilt") or b"").decode()
     except (OSError, UnicodeDecodeError):
         return ""
@@ -110,7 +109,7 @@ def recall_unbuilt(session: Session) -> str:
 def remember_unbuilt(session: Session, reason: str) -> None:
     """Cache why it could not be built again."""
     with suppress(OSError):
-        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        key = _present_key(session)
         _memory(session.machine).remember(f"{key}-unbuilt", reason.encode(errors="replace"))
 
 
@@ -127,7 +126,7 @@ def recall_up_to_date(session: Session) -> bool:
 def fitting_key(session: Session) -> str:
     """A digest of all inputs of the cached fit; empty when one of them is unknown."""
     try:
-        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        key = _present_key(session)
         return key if _memory(session.machine).recall(key) is not None else ""
     except OSError:
         return ""
@@ -152,7 +151,7 @@ def recall_no_findings(session: Session, *, notes: bool) -> int | None:
     Where `notes` do not count, it suffices that the environment was found to fit.
     """
     try:
-        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        key = _present_key(session)
         known = _memory(session.machine).recall(f"{key}-drift")
         if known is None and not notes:
             known = (_memory(session.machine).recall(key) or b"").split(b"\t")[1]
@@ -184,7 +183,7 @@ def remember_findings(session: Session, state: str, found: int) -> None:
 def recall_findings(session: Session) -> int | None:
     """How many findings these states, files and interpreters gave; `None` where that is not known."""
     try:
-        key = _fit_key(session, environment_state(session.project.environment, session.machine))
+        key = _present_key(session)
         return int(_memory(session.machine).recall(f"{key}-found") or b"")
     except (OSError, ValueError):
         return None
@@ -224,6 +223,11 @@ def _only_links(state: TreeState, earlier: TreeState, root: Path, machine: Machi
         return are_sound_in_store(root, inodes_of(str(root), doubtful), machine)
     except OSError:
         return False
+
+
+def _present_key(session: Session) -> str:
+    """The key of the environment as it is now. Raises what `_fit_key` raises."""
+    return _fit_key(session, environment_state(session.project.environment, session.machine))
 
 
 def _fit_key(session: Session, state: str) -> str:

@@ -71,7 +71,7 @@ def run(arguments: Namespace, context: Context) -> int:
         seconds=arguments.time_limit,
         repeat=arguments.repeat,
         jobs=arguments.jobs,
-        afresh=arguments.start_over,
+        start_over=arguments.start_over,
         keep=context.machine.folder / arguments.keep if arguments.keep else None,
     )
     bad = arguments.bad if arguments.bad is not None else str(session.project.lock_file)

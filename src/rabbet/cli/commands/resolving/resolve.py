@@ -85,7 +85,7 @@ def _resolve(arguments: Namespace, context: Context, *, now: bool) -> int:
 
     options = ResolveOptions(
         raised=tuple(library_name(name) for name in arguments.raised),
-        afresh=arguments.raise_all,
+        raise_all=arguments.raise_all,
         lowest=arguments.lowest,
         as_of=moment(arguments.as_of, "rabbet resolve --as-of 2026-05-01") if arguments.as_of else None,
     )
