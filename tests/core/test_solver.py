@@ -13,8 +13,10 @@ from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.prose import explained
+from rabbet.core.solve.problem.problem import Problem
 from rabbet.core.solve.problem.provider import Policy
-from rabbet.core.solve.solver import Refutation, solve
+from rabbet.core.solve.solver import Refutation, searched, solve
+from rabbet.core.solve.straight import straight_solution
 from tests.support import chance
 from tests.support.catalogue import TARGET, DictProvider, declared
 
@@ -44,6 +46,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                 self.check_fewest_moves(dice, releases, wanted, answers)
                 self.check_raised_from_lock(dice, releases, wanted, answers)
                 self.check_wanted(dice, releases, wanted, answers)
+                self.check_straight(dice, releases, wanted, answers)
                 self.check_limit(
                     _requirement(dice, sorted(releases), markers=False), releases, wanted, answers
                 )
@@ -150,6 +153,30 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         self.assertIn(chosen, answers)
         if any(answer.get(name, version) == version for answer in answers):
             self.assertEqual(chosen.get(name, version), version, (before, name))
+
+    def check_straight(
+        self, dice: random.Random, releases: Releases, wanted: list[str], answers: list[dict[str, str]]
+    ) -> None:
+        """What is found without a search is what a search finds; what works as it is liked is found."""
+        liked = dict(dice.choice(answers))
+        if dice.random() < 0.3:
+            name = dice.choice(sorted(releases))
+            liked[name] = dice.choice(list(releases[name])).rstrip("!")
+        how = {name: dice.choice(["kept", "preferred", "wanted", "not liked"]) for name in liked}
+        versions = {name: Version(version) for name, version in liked.items()}
+        kept, preferred = (
+            {library_name(name): (versions[name],) for name in liked if how[name] == manner}
+            for manner in ("kept", "preferred")
+        )
+        firm = {library_name(name): versions[name] for name in liked if how[name] == "wanted"}
+        policy = Policy(kept=kept, preferred=preferred, wanted=firm)
+        found = straight_solution(Problem(DictProvider(releases), TARGET, declared(*wanted)), policy)
+        answer = searched(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
+        assert isinstance(answer, Solution)
+        if liked in answers and set(how.values()) == {"kept", "preferred"}:
+            self.assertIsNotNone(found, policy)
+        if found is not None:
+            self.assertEqual((found.chosen, found.needs), (answer.chosen, answer.needs), policy)
 
 
 def random_instance(seed: int) -> tuple[dict[str, dict[str, list[str]]], list[str]]:

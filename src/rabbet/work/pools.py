@@ -9,7 +9,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import suppress
 from typing import ParamSpec, Protocol, Self, TypeVar
 
-__all__ = ["AT_MOST", "Asking", "as_finished", "awaited"]
+__all__ = ["AT_MOST", "Asking", "as_finished", "at_once", "awaited"]
 
 Answer = TypeVar("Answer")
 Given = ParamSpec("Given")
@@ -89,6 +89,16 @@ class Asking:
         if not answer.done():
             self._waiting(what)
         return awaited(answer)
+
+
+def at_once(read: Callable[[], Answer]) -> "Future[Answer]":
+    """The answer, or what asking raised, of a question that nothing has to be waited for."""
+    answer: Future[Answer] = Future()
+    try:
+        answer.set_result(read())
+    except Exception as error:  # noqa: BLE001 - it is raised where the result is asked for
+        answer.set_exception(error)
+    return answer
 
 
 def awaited(answer: "Future[Answer]") -> Answer:

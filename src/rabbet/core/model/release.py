@@ -124,6 +124,11 @@ class Candidate(NamedTuple):
     doubles: tuple[str, ...] = ()
 
     @property
+    def only_source(self) -> bool:
+        """Whether all that is offered is a source archive; what it needs may be known only once it is built."""
+        return bool(self.files) and not any(file.is_wheel for file in self.files)
+
+    @property
     def files(self) -> tuple[ListedFile, ...]:
         """The files among what is offered; the one that tells its metadata comes first."""
         return () if isinstance(self.offered, SourceTree) else self.offered

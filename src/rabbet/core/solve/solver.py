@@ -10,9 +10,10 @@ from rabbet.core.solve.problem.incompatibility import Incompatibility
 from rabbet.core.solve.problem.problem import Problem, Wishes
 from rabbet.core.solve.problem.provider import Policy, Provider
 from rabbet.core.solve.search.search import Effort, Search
+from rabbet.core.solve.straight import straight_solution
 from rabbet.core.solve.upgrade_pass import polished
 
-__all__ = ["Refutation", "solve"]
+__all__ = ["Refutation", "searched", "solve"]
 
 
 def solve(
@@ -28,9 +29,26 @@ def solve(
     No single library can be raised to a newer release (those in `policy.lowest`: lowered) while all the
     others stay, except for those that the policy likes as they are.
 
-    `effort`, when given, is filled with what the searches did.
+    `effort`, when given, is filled with what the searches did; where none was needed, that is nothing.
     """
     policy = policy or Policy()
+    straight = straight_solution(Problem(provider, target, declared), policy)
+    return (
+        straight
+        if straight is not None
+        else searched(provider, target, declared, policy=policy, effort=effort)
+    )
+
+
+def searched(
+    provider: Provider,
+    target: Target,
+    declared: Sequence[Declared],
+    *,
+    policy: Policy,
+    effort: Effort | None = None,
+) -> Solution | Refutation:
+    """The same by searching, whether or not a solution is found without."""
 
     def attempt(wishes: Wishes) -> Solution | Refutation:
         problem = Problem(provider, target, declared, wishes)

@@ -82,13 +82,22 @@ class Problem:
         first, name = self._wishes.first, self.slots[slot].name
         return first.index(name) if name in first else len(first)
 
-    def start(self) -> list[Incompatibility]:
-        """The incompatibilities of the project's own requirements."""
+    def open(self) -> list[Need]:
+        """The project's own requirements; what they admit is admitted to all others from now on."""
         self._declared.sort(key=lambda declared: (str(declared.need), str(declared.section or "")))
         self._provider.expect(requirement.need for requirement in self._declared)
-        for requirement in self._declared:
-            if not requirement.limit:
-                self._grant(requirement.need)
+        roots = [requirement.need for requirement in self._declared if not requirement.limit]
+        for need in roots:
+            self._grant(need)
+        return roots
+
+    def expect(self, needs: Iterable[Need]) -> None:
+        """A hint that what these ask for is about to be looked at."""
+        self._provider.expect(needs)
+
+    def start(self) -> list[Incompatibility]:
+        """The incompatibilities of the project's own requirements."""
+        self.open()
         for requirement in self._declared:
             self._demand(
                 (0, self.full[0]),
@@ -108,11 +117,11 @@ class Problem:
             self._rule_out([(slot, bit)], Unusable(metadata.reason))
         else:
             needs = self._active(metadata, self.slots[slot].extra)
-            foreign = next((need for need in needs if not self._may_come(need)), None)
+            foreign = next((need for need in needs if not self.may_come(need)), None)
             if foreign is not None:  # of an extra: the release without it may be of use
                 self._rule_out([(slot, bit)], Unusable(_from_address(foreign)))
                 needs = ()
-            self._provider.expect(needs)
+            self.expect(needs)
             for need in needs:
                 self._demand((slot, bit), Demand(self.slots[slot], need))
         self._expansions[slot, bit] = self._take_fresh()
@@ -135,11 +144,11 @@ class Problem:
         if not metadata.requires_python.contains(self.target.python, prereleases=True):
             reason = f"needs Python {metadata.requires_python}"
         for need in metadata.needs:
-            if self.counts(need) and not self._may_come(need):
+            if self.counts(need) and not self.may_come(need):
                 reason = _from_address(need)
         return Rejected(version=str(candidate.version), reason=reason) if reason else metadata
 
-    def _may_come(self, need: Need) -> bool:
+    def may_come(self, need: Need) -> bool:
         """Whether a need names no address, or one that the project requires the same library from."""
         return need.url is None or any(
             requirement.need.url == need.url and requirement.need.name == need.name

@@ -21,7 +21,7 @@ from rabbet.core.solve.problem.provider import Policy
 from rabbet.python.choosing.candidates import candidates_for, likeness
 from rabbet.python.sources.asking.release_reader import ReleaseReader
 from rabbet.python.sources.asking.routing import Routing
-from rabbet.work.pools import Asking
+from rabbet.work.pools import Asking, at_once
 
 __all__ = ["Catalogue", "SourceQuestion", "opened_catalogue"]
 
@@ -82,6 +82,8 @@ class Catalogue:
         self._policy = question.policy
         self._target = target
         self._guard = Lock()
+        self._candidates: dict[NormalizedName, Candidates] = {}
+        self._needs: dict[tuple[NormalizedName, Version], Metadata | Rejected] = {}
         self._found: dict[NormalizedName, Future[Candidates]] = {}
         self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | Rejected]] = {}
         self._asked: Counter[NormalizedName] = Counter()
@@ -98,7 +100,9 @@ class Catalogue:
 
     def candidates(self, name: NormalizedName) -> Candidates:
         """All releases of a library that fit the target. Raises `SourceFailed`."""
-        return self.asking.awaited(self._listing(name), f"the listing of {name}")
+        if name not in self._candidates:
+            self._candidates[name] = self.asking.awaited(self._listing(name), f"the listing of {name}")
+        return self._candidates[name]
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """Everything that a library's source lists of it, if any knows it. Raises `SourceFailed`."""
@@ -107,6 +111,9 @@ class Catalogue:
 
     def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """The metadata of a release's best file. Raises `SourceFailed`, `IntegrityFailed`."""
+        key = (candidate.name, candidate.version)
+        if key in self._needs:
+            return self._needs[key]
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
         metadata = self.asking.awaited(answer, f"the metadata of {candidate}")
@@ -114,6 +121,7 @@ class Catalogue:
             metadata = self._built_metadata(candidate, self._question.told_by_build)
         if isinstance(metadata, Rejected):
             self.set_aside[candidate.name, candidate.version] = metadata.reason
+        self._needs[key] = metadata
         return metadata
 
     def stated(self, candidate: Candidate) -> Metadata | Rejected:
@@ -123,8 +131,12 @@ class Catalogue:
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:
             if name not in self._found:
-                asked = self._reader.ask_listing(name, self.routing.sources_of(name))
-                self._found[name] = self.asking.after(asked, self._read, name)
+                sources = self.routing.sources_of(name)
+                if self._reader.knows_listing(name, sources):
+                    self._found[name] = at_once(partial(self._read, name))
+                else:
+                    asked = self._reader.ask_listing(name, sources)
+                    self._found[name] = self.asking.after(asked, self._read, name)
             return self._found[name]
 
     def _read(self, name: NormalizedName) -> Candidates:
@@ -143,9 +155,12 @@ class Catalogue:
         with self._guard:
             if key not in self._metadata:
                 self._asked[candidate.name] += 1
-                asked = self._reader.ask_metadata(candidate, self.routing.file_source)
                 read = partial(self._reader.metadata, candidate, self.routing.file_source)
-                self._metadata[key] = self.asking.after(asked, read)
+                if self._reader.knows_metadata(candidate):
+                    self._metadata[key] = at_once(read)
+                else:
+                    asked = self._reader.ask_metadata(candidate, self.routing.file_source)
+                    self._metadata[key] = self.asking.after(asked, read)
             return self._metadata[key]
 
     def _built_metadata(
@@ -162,7 +177,7 @@ class Catalogue:
         return self._reader.metadata(candidate, self.routing.file_source)
 
     def _expect_choice(self, need: Need, listing: "Future[Candidates]") -> None:
-        """Read ahead the metadata of what the solver will try first."""
+        """Read ahead the metadata of what the solver will try first, unless that was read already."""
         if listing.cancelled() or listing.exception() is not None:
             return
         found = listing.result()
@@ -171,6 +186,8 @@ class Catalogue:
             liked = self._policy.likes(need.name)
             places = (found.place_of(version) for version in liked)
             choice = next((place for place in places if admitted >> place & 1), admitted.bit_length() - 1)
+            if self._reader.knows_metadata(found.releases[choice]):
+                return  # whoever asks for it goes on without waiting
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
                 reading = self._reading_metadata(found.releases[choice])
                 reading.add_done_callback(partial(self._expect_needs, need))

@@ -52,11 +52,20 @@ class ReleaseReader:
 
     def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
         """The listing of the first of these sources that knows the library. Raises `SourceFailed`."""
-        key = (name, *map(id, sources))  # addresses under a marker count for some targets only
+        key = _listing_key(name, sources)
         if key not in self._listings:
             listings = (source.listing(name) for source in sources)
             self._listings[key] = next((listing for listing in listings if listing is not None), None)
         return self._listings[key]
+
+    def knows_listing(self, name: NormalizedName, sources: Sequence[Source]) -> bool:
+        """Whether the listing was read already."""
+        return _listing_key(name, sources) in self._listings
+
+    def knows_metadata(self, candidate: Candidate) -> bool:
+        """Whether the metadata of a release's best file was read already."""
+        offered = candidate.offered
+        return isinstance(offered, SourceTree) or (offered[0].source, offered[0].location) in self._stated
 
     def ask_listing(self, name: NormalizedName, sources: Sequence[Source]) -> "Future[HttpAnswer] | None":
         """Ask indexes for a library, one after the other, until one knows it; wait for nothing.
@@ -81,8 +90,7 @@ class ReleaseReader:
             return None
         file = candidate.offered[0]
         source = source_named(file.source)
-        kept = any(key in self._memory for key in _memory_keys(file, source))
-        if kept or (file.source, file.location) in self._stated:
+        if any(key in self._memory for key in _memory_keys(file, source)):
             return _known()
         return source.ask_metadata(file) if isinstance(source, AskableSource) else None
 
@@ -134,6 +142,10 @@ class ReleaseReader:
         for told in keys[1:]:
             self._memory.remember(told, content)
         return content
+
+
+def _listing_key(name: NormalizedName, sources: Sequence[Source]) -> tuple[object, ...]:
+    return (name, *map(id, sources))  # addresses under a marker count for some targets only
 
 
 def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
