@@ -125,7 +125,7 @@ class Candidate(NamedTuple):
 
     @property
     def only_source(self) -> bool:
-        """Whether all that is offered is a source archive; what it needs may be known only once it is built."""
+        """Whether a source archive is all that is offered; only a build may tell what it needs."""
         return bool(self.files) and not any(file.is_wheel for file in self.files)
 
     @property
