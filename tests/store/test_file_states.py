@@ -82,6 +82,19 @@ class States(unittest.TestCase):
                     forge(file)
                     self.assertIsNone(state_of(str(self.root)).doubtful(before))
 
+    def test_first_and_last_link(self) -> None:
+        """In the store, the first link to a file and the loss of the last one are links like all others."""
+        file = self.files[0]
+        alone = state_of(str(self.root), shared_all=True)
+        os.link(file, self.others / "again")
+        linked = state_of(str(self.root), shared_all=True)
+        self.assertEqual(linked.doubtful(alone), [])
+        (self.others / "again").unlink()
+        alone = state_of(str(self.root), shared_all=True)
+        self.assertEqual(alone.doubtful(linked), [])
+        forge(file)
+        self.assertEqual(state_of(str(self.root), shared_all=True).doubtful(alone), [f"/{file.parent.name}"])
+
     def test_other_deeds(self) -> None:
         """None of these is taken for a link, in whatever order they come."""
         dice = chance.dice(9)

@@ -2,10 +2,10 @@
 
 An edit changes a file's size or its time of modification, and a replacement its inode. Who sets the time of
 modification back is noticed too: the kernel notes the last change of any kind (`ctime`), which nobody can
-set. A hard link that is made or removed elsewhere changes that time as well. So of files with several links
-that time counts only where the number of links is the same; and where links came and went, the inodes may be
-known from another place. Times are compared for being the same, never for being later, so a clock that is set
-back deceives nobody.
+set. A hard link that is made or removed elsewhere changes that time as well. So of shared files (those
+with several links, and all of the store) that time counts only where the number of links is the same; and
+where links came and went, the inodes may be known from another place. Times are compared for being the same,
+never for being later, so a clock that is set back deceives nobody.
 """
 
 import hashlib
@@ -34,8 +34,8 @@ class FolderState(NamedTuple):
     """The files and links of one folder, without those of the folders in it.
 
     `content` is a digest of names, inodes, sizes, permissions and times of modification; `own` and `shared`
-    are digests of the times of the last change of files with one link, and with several; `links` is the
-    number of links to all of them.
+    are digests of the times of the last change of files that lie here alone, and that may lie elsewhere too;
+    `links` is the number of links to all of them.
     """
 
     content: bytes
@@ -76,8 +76,11 @@ class TreeState(NamedTuple):
         return found
 
 
-def state_of(root: str) -> TreeState:
-    """The state of all files and links below a folder, wherever it lies. Raises `OSError`."""
+def state_of(root: str, *, shared_all: bool = False) -> TreeState:
+    """The state of all files and links below a folder, wherever it lies. Raises `OSError`.
+
+    Files with several links are shared; in the store all are (`shared_all`), also while nobody links to them.
+    """
     found, waiting = {}, [""]
     while waiting:
         below = waiting.pop()
@@ -95,7 +98,7 @@ def state_of(root: str) -> TreeState:
                 names.append(entry.name)
                 numbers += (state.st_ino, state.st_size, state.st_mode, state.st_mtime_ns)
                 links += state.st_nlink
-                (own if state.st_nlink == 1 else shared).append(state.st_ctime_ns)
+                (shared if shared_all or state.st_nlink > 1 else own).append(state.st_ctime_ns)
         content = os.fsencode("\0".join(names)) + array("q", numbers).tobytes()
         found[below] = FolderState(_short(content), _of_times(own), _of_times(shared), links)
     return TreeState(found)

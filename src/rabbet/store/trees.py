@@ -57,7 +57,7 @@ def sound_tree(entry: str, key: str, states: BlobCache) -> tuple[StoredFile, ...
 def is_sound_tree(entry: str, key: str, states: BlobCache) -> bool:
     """Whether a tree is there, and its files are what they were."""
     try:
-        state = state_of(f"{entry}/tree")
+        state = _state_of(entry)
     except OSError:
         return False
     known = states.recall(key) or b""
@@ -86,7 +86,7 @@ def note_state(entry: str, key: str, states: BlobCache) -> None:
 
     Only callers that have just verified it may call this. Raises `OSError`.
     """
-    _remember(key, state_of(f"{entry}/tree"), states)
+    _remember(key, _state_of(entry), states)
 
 
 def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Callable[[], None]) -> None:
@@ -97,12 +97,16 @@ def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Ca
     untouched = []
     for key, entry in trees:
         with suppress(OSError):
-            if (states.recall(key) or b"").startswith(state_of(f"{entry}/tree").digest.encode()):
+            if (states.recall(key) or b"").startswith(_state_of(entry).digest.encode()):
                 untouched.append((key, entry))
     remove()
     for key, entry in untouched:
         with suppress(OSError):
             note_state(entry, key, states)
+
+
+def _state_of(entry: str) -> TreeState:
+    return state_of(f"{entry}/tree", shared_all=True)
 
 
 def _remember(key: str, state: TreeState, states: BlobCache) -> None:

@@ -122,14 +122,15 @@ def build_from_manifest(
     `states` are the states that trees of the store were last found right in.
     """
     first, second = _halves(manifest.trees)
-    with opened() as guarded:
-        for folder in manifest.folders:
-            guarded.folder(folder, make=True)
-        for place, target in manifest.links:
-            guarded.link(place, target)
+    filled = {folder for tree in manifest.trees for folder, *_ in tree.linked}
     with alongside(partial(_link, second, opened, states), fork) if second else nullcontext():
         _link(first, opened, states)
         with opened() as guarded:
+            for folder in manifest.folders:
+                if folder not in filled:  # the others are made by whoever links files into them
+                    guarded.folder(folder, make=True)
+            for place, target in manifest.links:
+                guarded.link(place, target)
             for place, content, executable in manifest.written:
                 guarded.put_file(place, content.encode("latin-1"), executable=executable)
 
