@@ -2,6 +2,7 @@
 
 import json
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -84,6 +85,26 @@ for _ in range(600):  # threads of pools end by themselves, on a busy machine in
 print(before == held(), before, held())
 """
 
+MEANWHILE = """
+import shutil
+from rabbet.api import Rabbet
+from rabbet.core.progress import Silent
+from rabbet.errors import RabbetError
+
+class Editing(Silent):
+    def stage(self, text, total=None, *, size=0):
+        if text.startswith(%r):
+            self.stage = lambda *_, **__: None
+            shutil.copy("other/%s", ".")
+
+with Rabbet(observer=Editing()) as project:
+    try:
+        project.%s()
+    except RabbetError as error:
+        print(error)
+    print(bool(project.up_to_date()), project.known_fit())
+"""
+
 
 class Api(ProgramCase):
     """A program that imports Rabbet."""
@@ -131,6 +152,19 @@ class Api(ProgramCase):
                 if line == "resolve":
                     own["written"] = True
                 self.assertEqual(json.loads(document), own)
+
+    def test_edited_meanwhile(self) -> None:
+        """What is edited while work goes on is in none of its results, and none is remembered for it."""
+        self.begin(self.index.address, "combframe<2", "nectarplot")
+        self.rabbet("resolve")
+        shutil.copytree(self.project, self.project / "other")
+        self.rabbet("declare", "skepio")
+        told = self.play(MEANWHILE % ("reading", "pyproject.toml", "resolve"), self.project)
+        self.assertEqual(told, "False None\n")
+        self.rabbet("declare", "skepio")
+        self.rabbet("resolve")
+        told = self.play(MEANWHILE % ("fetching", "pylock.toml", "recreate"), self.project)
+        self.assertEqual(told, "pylock.toml was changed while .venv was made from it\nFalse None\n")
 
     def test_nothing_is_left_behind(self) -> None:
         """After many operations there are as many descriptors, threads and temporary files as after few."""

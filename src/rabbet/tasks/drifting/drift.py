@@ -29,7 +29,7 @@ from rabbet.workspace.looking.comparison import (
     compared_with_state,
     question,
 )
-from rabbet.workspace.looking.result_cache import remember_findings, remember_fit, remember_no_findings
+from rabbet.workspace.looking.result_cache import inputs_of, remember_findings, remember_fit
 from rabbet.workspace.looking.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 from rabbet.workspace.looking.system_look import system_look
 from rabbet.workspace.session import Session
@@ -79,10 +79,11 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look what fetching raises too.
     """
     session.observer.stage("comparing the environment with the lock")
+    inputs = inputs_of(session)
     asked = question(session, RecreateOptions())
     found = compared(asked, session, deep=deep)
     if asked.install_state is not None and found.inventory.is_sound:
-        remember_fit(session, found.state, None)
+        remember_fit(session, inputs, found.state, None)
     around = Surroundings(
         outdated=asked.outdated,
         edited=tuple(edited_by_hand(asked.lock)),
@@ -94,10 +95,14 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
     findings = tuple(_with_sharers(finding, session) for finding in found.findings(around))
     state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
     of_environment = [finding for finding in findings if finding.kind is not Kind.SYSTEM]
-    if not findings and not asked.declaration.system:
-        remember_no_findings(session, state, len(asked.needed))
     weighty = any(finding.weight is not Weight.NOTE for finding in of_environment)
-    remember_findings(session, state, len(of_environment) if weighty else 0)
+    remember_findings(
+        session,
+        inputs,
+        state,
+        len(of_environment) if weighty else 0,
+        None if findings or asked.declaration.system else len(asked.needed),
+    )
     return Drift(
         findings=findings,
         compared=len(asked.needed),

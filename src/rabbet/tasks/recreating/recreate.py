@@ -32,7 +32,7 @@ from rabbet.store.environments import Environments
 from rabbet.workspace.fetching.composing import arriving, install_policy_of
 from rabbet.workspace.looking.comparison import LockedState, compared, question
 from rabbet.workspace.looking.restore import remember_manifest
-from rabbet.workspace.looking.result_cache import CachedMatch, remember_fit
+from rabbet.workspace.looking.result_cache import CachedMatch, Inputs, inputs_of, remember_fit
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
@@ -176,6 +176,7 @@ def _edits_named(project: Project) -> Iterator[None]:
 
 def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
     home, environments = session.project.environment, session.machine.environments()
+    inputs = inputs_of(session)
     with session.machine.store.claimed(str(home)):
         clear_up(home, environments)
         if options.obtain:
@@ -192,11 +193,11 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
                 if isinstance(step.needed, Needed):
                     hold_against_wheel(session.machine.store.entries, step.needed.artifact)
-            _apply(session, report, compile_later=options.compile_later)
-            after = _at_rest(session)
+            _apply(session, report, inputs, compile_later=options.compile_later)
+            after = _at_rest(session, inputs)
         else:
             finish(_spec(session, report))
-        remember_fit(session, after.state, after.lasting_fit)
+        remember_fit(session, inputs, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
         environments.note_use(home)
         environments.note_runtimes(_runtime_folders(session, report))
@@ -244,12 +245,18 @@ def _obtain_missing(session: Session) -> None:
             shelf.obtain_locked(runtime, target, session.observer)
 
 
-def _at_rest(session: Session) -> RecreateReport:
+def _at_rest(session: Session, inputs: Inputs) -> RecreateReport:
     """Compare the finished environment with the lock once more; the run fails if they differ.
 
-    Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
+    Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`,
+    and `EnvironmentFailed` where the lock is not the one that the run began with.
     """
     after = prepare(session.silent(), RecreateOptions(), sound=True)
+    if not after.plan.idle and inputs_of(session).locks != inputs.locks:
+        raise EnvironmentFailed(
+            f"{session.project.lock_file.name} was changed while {after.environment} was made from it",
+            remedy="rabbet recreate",
+        )
     if not after.plan.idle:
         steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
         because = [f"{step.name}: {step.action}" for step in steps]
@@ -276,7 +283,7 @@ def _spec(session: Session, report: RecreateReport) -> EnvironmentSpec:
     )
 
 
-def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> None:
+def _apply(session: Session, report: RecreateReport, inputs: Inputs, *, compile_later: bool) -> None:
     plan, spec = report.plan, _spec(session, report)
     wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
     policy = install_policy_of(session.project, own_lock=report.own_lock)
@@ -288,7 +295,7 @@ def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> 
                 versions = sorted((library.locked.name, str(library.locked.version)) for library in needed)
                 artifacts = [library.artifact for library in needed]
                 trees = session.machine.store.trees(artifacts, report.runtime)
-                remember_manifest(session, placed, trees, versions, report.runtimes)
+                remember_manifest(session, inputs, placed, trees, versions, report.runtimes)
         else:
             change_in_place(spec, plan, ready, session.observer)
 

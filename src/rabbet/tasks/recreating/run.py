@@ -10,7 +10,13 @@ from rabbet.core.shell import joined_words
 from rabbet.errors import BuildFailed, EnvironmentFailed, WrongUsage
 from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.work import foreground
-from rabbet.workspace.looking.result_cache import recall_fit, recall_unbuilt, remember_fit, remember_unbuilt
+from rabbet.workspace.looking.result_cache import (
+    inputs_of,
+    recall_fit,
+    recall_unbuilt,
+    remember_fit,
+    remember_unbuilt,
+)
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
 
@@ -113,10 +119,11 @@ def refuse_unfit(session: Session, *, going_on: str) -> Rebuilt:
     from rabbet.core.model.plan import Action
     from rabbet.tasks.recreating.recreate import prepare
 
+    inputs = inputs_of(session)
     report = prepare(session.silent(), RecreateOptions())
     plan = report.plan
     if plan.idle:
-        remember_fit(session, report.state, report.lasting_fit)
+        remember_fit(session, inputs, report.state, report.lasting_fit)
         return Rebuilt()
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     if not plan.rebuild and not plan.strays and all(_edited(step) for step in steps):
@@ -125,7 +132,7 @@ def refuse_unfit(session: Session, *, going_on: str) -> Rebuilt:
         try:
             recreate(session.silent(), RecreateOptions())
         except BuildFailed as error:
-            remember_unbuilt(session, str(error))
+            remember_unbuilt(session, inputs, str(error))
             return Rebuilt(failed=str(error))
         return Rebuilt(tuple(str(step.name) for step in steps))
     differing = [f"{step.action} {step.name}" for step in steps]

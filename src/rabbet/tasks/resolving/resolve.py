@@ -27,7 +27,7 @@ from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.fetching.opening import OpenedSources
 from rabbet.workspace.fetching.sources import Sources, open_sources
-from rabbet.workspace.looking.result_cache import UpToDate, remember_unchanged
+from rabbet.workspace.looking.result_cache import UpToDate, inputs_of, remember_unchanged
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
@@ -42,14 +42,15 @@ __all__ = ["LockVerdict", "Resolved", "resolve", "up_to_date_lock", "verify"]
 class Resolved(ResolveResult, frozen=True, kw_only=True):
     """The result of resolving, the lock before, and whether the file stayed unchanged.
 
-    `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
-    declaration pins by hand since the lock before, if it does so for a few. `unread` is what was wrong with a
-    lock before that could not be read: the versions that it names were kept where they could be.
-    `new_sources` tells of names that since the lock before another source knows as well. `merged` tells
-    whether the file before was an unfinished merge. `edited` is what was changed by hand in the lock before.
-    `lost` are targets that only the lock before served, though nobody changed what is to be served, and
-    `serving_too` is the command that makes the lock serve both. `not_preferred` are versions that were
-    preferred in vain. Builds were `asked_with` this machine's Python what they need.
+    A `lasting` lock is one that resolving would leave alone from now on, without asking sources.
+    `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that
+    the declaration pins by hand since the lock before, if it does so for a few. `unread` is what was
+    wrong with a lock before that could not be read: the versions that it names were kept where they could
+    be. `new_sources` tells of names that since the lock before another source knows as well. `merged`
+    tells whether the file before was an unfinished merge. `edited` is what was changed by hand in the
+    lock before. `lost` are targets that only the lock before served, though nobody changed what is to be
+    served, and `serving_too` is the command that makes the lock serve both. `not_preferred` are versions
+    that were preferred in vain. Builds were `asked_with` this machine's Python what they need.
     """
 
     variant: str | None
@@ -57,6 +58,7 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     declaration: Declaration
     targets: tuple[Target, ...]
     untouched: bool = False
+    lasting: bool = False
     merged: bool = False
     unread: str = ""
     new_pins: tuple[str, ...] = ()
@@ -102,6 +104,7 @@ def resolve(
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
+    inputs = inputs_of(session)
     work = _ResolveRun(session, opened)
     work.ask_build()
     earlier = {
@@ -109,19 +112,15 @@ def resolve(
     }
     _check_raised([lock for locks in earlier.values() for lock in locks], options)
     resolved = [work.resolved(variant, locks, options) for variant, locks in earlier.items()]
-    if (
-        writing
-        and options.plain
-        and session.project.variant is None
-        and all(result.untouched and not result.declaration.local for result in resolved)
-    ):
-        remember_unchanged(session, [up_to_date_lock(result) for result in resolved])
     changed = [result for result in resolved if writing and not result.untouched]
-    texts = [_readable_text(result, session.of(result.variant)) for result in changed]
-    for result, text in zip(changed, texts, strict=True):
-        write_text(session.project.of(result.variant).lock_file, text)
+    texts = {result.file: _readable_text(result, session.of(result.variant)) for result in changed}
+    for file, text in texts.items():
+        write_text(session.project.folder / file, text)
     if writing and session.project.variant is None:
         forget_preferred(session.project)
+        if all(result.lasting for result in resolved):
+            found = [up_to_date_lock(result) for result in resolved]
+            remember_unchanged(session, inputs.with_locks(texts), found)
     for result in resolved if writing else ():
         note_visit(session.of(result.variant))
     return tuple(resolved)
@@ -252,6 +251,7 @@ class _ResolveRun:
                 lock=before,
                 targets=_served(before, targets),
                 untouched=True,
+                lasting=True,
             )
         settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
         from rabbet.python.choosing.serving import serving_too  # here: until now, answers were on their way
@@ -264,6 +264,7 @@ class _ResolveRun:
             declaration=declaration,
             targets=_served(settled.lock, targets),
             untouched=before is not None and not edited and _same(before, settled.lock),
+            lasting=_up_to_date(settled.lock, declaration, targets),
             merged=len(earlier) > 1,
             unread=self._unread.get(variant, ""),
             new_pins=_new_pins(earlier, settled.lock),

@@ -25,7 +25,13 @@ from rabbet.python.environment.put.manifest import (
     write_manifest,
 )
 from rabbet.store.blob_cache import BlobCache
-from rabbet.workspace.looking.result_cache import CachedMatch, digest_of, environment_state, remember_fit
+from rabbet.workspace.looking.result_cache import (
+    CachedMatch,
+    Inputs,
+    environment_state,
+    inputs_of,
+    remember_fit,
+)
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
@@ -42,7 +48,8 @@ def restored(session: Session) -> EnvironmentManifest | None:
     """
     home, environments = session.project.environment, session.machine.environments()
     with suppress(OSError):
-        content = _memory(session.machine).recall(_key(session))
+        inputs = inputs_of(session)
+        content = _memory(session.machine).recall(_key(session, inputs))
         manifest = read_manifest(content) if content else None
         if manifest is None:
             return None
@@ -57,7 +64,7 @@ def restored(session: Session) -> EnvironmentManifest | None:
             except StoreChanged:
                 return None
             fit = CachedMatch(home.name, len(manifest.libraries), manifest.runtime)
-            remember_fit(session, environment_state(home, session.machine), fit)
+            remember_fit(session, inputs, environment_state(home, session.machine), fit)
         return manifest
     return None
 
@@ -70,6 +77,7 @@ def opened_for_manifest(root: Path, machine: Machine) -> GuardedEnvironment:
 
 def remember_manifest(
     session: Session,
+    inputs: Inputs,
     placed: "Iterable[PlannedFile]",
     trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
@@ -78,13 +86,13 @@ def remember_manifest(
     """Keep the manifest of the environment that was just made."""
     with suppress(OSError):
         manifest = manifest_of(session.project.environment, placed, trees, libraries, runtime)
-        _memory(session.machine).remember(_key(session), write_manifest(manifest))
+        _memory(session.machine).remember(_key(session, inputs), write_manifest(manifest))
 
 
 def _memory(machine: Machine) -> BlobCache:
     return machine.memory("manifests")
 
 
-def _key(session: Session) -> str:
+def _key(session: Session, inputs: Inputs) -> str:
     """The cache key: one for all copies of a project, for nothing in an environment depends on its place."""
-    return f"{digest_of(session)}{session.project.environment.name}"
+    return f"{inputs.digest}{session.project.environment.name}"

@@ -2,13 +2,15 @@
 
 Whether locks are up to date follows from the texts of the declaration and of the locks, from the interpreters
 on this machine and from Rabbet's version, and from nothing else. Whether an environment fits follows from
-these and from the state of its files. A digest of all that leads to what was found. This module imports
-little: most runs of `resolve` and `recreate` end here.
+these and from the state of its files. A digest of all that leads to what was found. Work takes its inputs
+before it reads any of them, and its result is cached only while they are still the same: who edits a file
+while a command runs is not told that all fits. This module imports little: most runs of `resolve` and
+`recreate` end here.
 """
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
@@ -32,10 +34,11 @@ from rabbet.workspace.session import Session
 
 __all__ = [
     "CachedMatch",
+    "Inputs",
     "UpToDate",
-    "digest_of",
     "environment_state",
     "fitting_key",
+    "inputs_of",
     "recall_findings",
     "recall_fit",
     "recall_no_findings",
@@ -45,7 +48,6 @@ __all__ = [
     "recall_up_to_date",
     "remember_findings",
     "remember_fit",
-    "remember_no_findings",
     "remember_unbuilt",
     "remember_unchanged",
 ]
@@ -58,6 +60,28 @@ class UpToDate(NamedTuple):
     variant: str
     libraries: int
     targets: str
+
+
+class Inputs(NamedTuple):
+    """What results follow from apart from the environment, as it was at some moment.
+
+    `declared` is a digest of the declaration, of folders of sources and of interpreters, empty where one of
+    them could not be read; `locks` are the files' names with the digests of their texts.
+    """
+
+    declared: str
+    locks: dict[str, str]
+
+    @property
+    def digest(self) -> str:
+        """One for both."""
+        told = "".join(f"{name}\n{digest}\n" for name, digest in sorted(self.locks.items()))
+        return hashlib.sha256(f"{self.declared}\n{told}".encode(errors="surrogateescape")).hexdigest()
+
+    def with_locks(self, written: Mapping[str, str]) -> "Inputs":
+        """The same once these texts of locks, by their files' names, were written."""
+        digests = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in written.items()}
+        return self._replace(locks={**self.locks, **digests})
 
 
 class CachedMatch(NamedTuple):
@@ -73,18 +97,19 @@ def recall_unchanged(session: Session) -> tuple[UpToDate, ...]:
     if session.project.preferred_file.exists():
         return ()
     try:
-        content = _memory(session.machine).recall(digest_of(session)) or b""
+        content = _memory(session.machine).recall(_inputs(session).digest) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
         return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
     except (OSError, ValueError):  # a file that can't be read, a damaged store: the long way tells more
         return ()
 
 
-def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
-    """Cache the result."""
+def remember_unchanged(session: Session, inputs: Inputs, found: Iterable[UpToDate]) -> None:
+    """Cache the result for the inputs that it follows from."""
     rows = [f"{entry.file}\t{entry.variant}\t{entry.libraries}\t{entry.targets}\n" for entry in found]
     with suppress(OSError):
-        _memory(session.machine).remember(digest_of(session), "".join(rows).encode())
+        if _inputs(session) == inputs:
+            _memory(session.machine).remember(inputs.digest, "".join(rows).encode())
 
 
 def recall_fit(session: Session) -> CachedMatch | None:
@@ -106,11 +131,12 @@ def recall_unbuilt(session: Session) -> str:
         return ""
 
 
-def remember_unbuilt(session: Session, reason: str) -> None:
+def remember_unbuilt(session: Session, inputs: Inputs, reason: str) -> None:
     """Cache why it could not be built again."""
     with suppress(OSError):
         key = _present_key(session)
-        _memory(session.machine).remember(f"{key}-unbuilt", reason.encode(errors="replace"))
+        if _inputs(session) == inputs:
+            _memory(session.machine).remember(f"{key}-unbuilt", reason.encode(errors="replace"))
 
 
 def recall_up_to_date(session: Session) -> bool:
@@ -132,7 +158,7 @@ def fitting_key(session: Session) -> str:
         return ""
 
 
-def remember_fit(session: Session, state: str, found: CachedMatch | None) -> None:
+def remember_fit(session: Session, inputs: Inputs, state: str, found: CachedMatch | None) -> None:
     """Cache that every file of an environment is as recorded and, unless `found` is `None`, that it fits.
 
     `state` is the one that it had before it was looked at: what was changed since is not in it.
@@ -140,9 +166,9 @@ def remember_fit(session: Session, state: str, found: CachedMatch | None) -> Non
     with suppress(OSError):
         if state:
             _memory(session.machine).remember(state, b"")
-        if state and found is not None:
+        if state and found is not None and _inputs(session) == inputs:
             row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
-            _memory(session.machine).remember(_fit_key(session, state), row.encode())
+            _memory(session.machine).remember(_fit_key(session, inputs, state), row.encode())
 
 
 def recall_no_findings(session: Session, *, notes: bool) -> int | None:
@@ -160,24 +186,24 @@ def recall_no_findings(session: Session, *, notes: bool) -> int | None:
         return None
 
 
-def remember_no_findings(session: Session, state: str, compared: int) -> None:
-    """Cache that there was none; `state` is the one that the environment had before it was looked at."""
-    with suppress(OSError):
-        if state:
-            key = _fit_key(session, state)
-            _memory(session.machine).remember(f"{key}-drift", str(compared).encode())
-
-
 def recall_sound(state: str, machine: Machine) -> bool:
     """Whether every file of an environment was read in this state, and found to be as recorded."""
     return bool(state) and _memory(machine).recall(state) is not None
 
 
-def remember_findings(session: Session, state: str, found: int) -> None:
-    """Cache how many findings there were, in the state that the environment had before it was looked at."""
+def remember_findings(
+    session: Session, inputs: Inputs, state: str, found: int, compared: int | None = None
+) -> None:
+    """Cache how many findings there were, in the state that the environment had before it was looked at.
+
+    So many libraries were `compared` without any finding at all, if not `None`.
+    """
     with suppress(OSError):
-        if state:
-            _memory(session.machine).remember(f"{_fit_key(session, state)}-found", str(found).encode())
+        if state and _inputs(session) == inputs:
+            key, memory = _fit_key(session, inputs, state), _memory(session.machine)
+            memory.remember(f"{key}-found", str(found).encode())
+            if compared is not None:
+                memory.remember(f"{key}-drift", str(compared).encode())
 
 
 def recall_findings(session: Session) -> int | None:
@@ -227,10 +253,11 @@ def _only_links(state: TreeState, earlier: TreeState, root: Path, machine: Machi
 
 def _present_key(session: Session) -> str:
     """The key of the environment as it is now. Raises what `_fit_key` raises."""
-    return _fit_key(session, environment_state(session.project.environment, session.machine))
+    inputs = _inputs(session)
+    return _fit_key(session, inputs, environment_state(session.project.environment, session.machine))
 
 
-def _fit_key(session: Session, state: str) -> str:
+def _fit_key(session: Session, inputs: Inputs, state: str) -> str:
     """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left.
 
     No other environment, such as one that came with a clone, can have the state of one that was found to fit.
@@ -239,7 +266,7 @@ def _fit_key(session: Session, state: str) -> str:
     interpreter_in(root).stat()
     if root.is_symlink() or leftovers(root, session.machine.environments()):
         raise FileExistsError(root)
-    fit = f"{digest_of(session)} {root} {state}"
+    fit = f"{inputs.digest} {root} {state}"
     return hashlib.sha256(fit.encode(errors="surrogateescape")).hexdigest()
 
 
@@ -247,15 +274,25 @@ def _memory(machine: Machine) -> BlobCache:
     return machine.memory("unchanged")
 
 
-def digest_of(session: Session) -> str:
-    """A digest of the project's texts and this machine's interpreters. Raises `OSError`."""
+def inputs_of(session: Session) -> Inputs:
+    """The inputs as they are now; where one can't be read, such as are never found again."""
+    try:
+        return _inputs(session)
+    except OSError:
+        return Inputs("", {})
+
+
+def _inputs(session: Session) -> Inputs:
+    """Raises `OSError`."""
     project, machine = session.project, session.machine
     digest = hashlib.sha256(__version__.encode())
     declaration = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
     facts = declared_facts(declaration, _memory(machine))
     _add(digest, project.declaration_file.name.encode(), declaration)
-    for path in sorted(project.folder.glob("pylock*.toml")):
-        _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
+    locks = {
+        path.name: hashlib.sha256(read_regular(path, most=MOST_TEXT_FILE)).hexdigest()
+        for path in project.folder.glob("pylock*.toml")
+    }
     for folder in _folders(project, facts):
         _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
         if not facts.editable:
@@ -265,7 +302,7 @@ def digest_of(session: Session) -> str:
         state = os.stat(program)  # noqa: PTH116 - a part of the lightest runs
         told = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, program.encode(errors="surrogateescape"), told)
-    return digest.hexdigest()
+    return Inputs(digest.hexdigest(), locks)
 
 
 def _folders(project: Project, facts: DeclaredFacts) -> Iterator[Path]:
