@@ -151,6 +151,7 @@ class Case(unittest.TestCase):
         self.install_state = InstallState(
             executable="", libraries={"hivewire": origin}, own=dict(own_parts(self.runtime))
         )
+        self.store.entries.note_state(unpacked.tree.parent)
 
     def remove(self) -> None:
         with GuardedEnvironment(self.layout, Linking()) as guarded:

@@ -1,7 +1,6 @@
 """Where the members of an archive may lie, and how the names of archives end."""
 
 import posixpath
-from pathlib import PurePosixPath
 
 from rabbet.core.limits import LONGEST_LINE
 
@@ -15,9 +14,9 @@ def lands_outside(place: str) -> bool:
 
     What no file can be called does so too.
     """
-    path = PurePosixPath(place)
-    absolute = path.is_absolute() or place[1:2] == ":"  # a drive
-    return absolute or ".." in path.parts or "\\" in place or "\0" in place or len(place) > LONGEST_LINE
+    absolute = place.startswith("/") or place[1:2] == ":"  # a drive
+    unusual = "\\" in place or "\0" in place or len(place) > LONGEST_LINE
+    return absolute or unusual or ".." in place.split("/")
 
 
 def is_inside(place: str) -> bool:

@@ -13,6 +13,7 @@ from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 __all__ = ["STRONG", "RecordRow", "read_record", "with_record", "write_record"]
 
 STRONG = ("sha256", "sha384", "sha512")  # hashes that a file can be known by
+_SIZES = {name: hashlib.new(name).digest_size for name in STRONG}  # bytes
 _MOST_DIGITS = 20  # of a size
 
 
@@ -81,7 +82,7 @@ def with_record(contents: Mapping[str, bytes], info: str) -> Iterator[tuple[str,
 
 def _hexadecimal(algorithm: str, value: str) -> str:
     """A record's digest: base64 without padding, or hexadecimal digits, which some builders write."""
-    size = hashlib.new(algorithm).digest_size
+    size = _SIZES[algorithm]
     if len(value) == 2 * size:
         digest = bytes.fromhex(value)
     else:

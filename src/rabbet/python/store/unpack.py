@@ -7,7 +7,7 @@ import stat
 import zipfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
@@ -126,7 +126,7 @@ def _members(archive: zipfile.ZipFile, wheel: Path) -> list[zipfile.ZipInfo]:
 
 def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
     kind = stat.S_IFMT(member.external_attr >> 16)
-    if lands_outside(member.filename) or not PurePosixPath(member.filename).parts:
+    if lands_outside(member.filename) or set(member.filename.split("/")) <= {"", "."}:
         name = member.filename[:LONGEST_LINE]
         raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[name])
     if kind not in (0, stat.S_IFREG):
