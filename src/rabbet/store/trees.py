@@ -13,8 +13,7 @@ import json
 import os
 import stat
 import sys
-from collections.abc import Callable, Iterable, Sequence
-from contextlib import suppress
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
@@ -28,7 +27,6 @@ __all__ = [
     "is_sound_tree",
     "note_state",
     "read_tree",
-    "remove_links",
     "sound_tree",
     "write_tree",
 ]
@@ -87,22 +85,6 @@ def note_state(entry: str, key: str, states: BlobCache) -> None:
     Only callers that have just verified it may call this. Raises `OSError`.
     """
     _remember(key, _state_of(entry), states)
-
-
-def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Callable[[], None]) -> None:
-    """Remove links to the files of trees, given by key and entry, which changes the files' state.
-
-    The state of a tree that nobody touched since it was linked is known again afterwards.
-    """
-    untouched = []
-    for key, entry in trees:
-        with suppress(OSError):
-            if (states.recall(key) or b"").startswith(_state_of(entry).digest.encode()):
-                untouched.append((key, entry))
-    remove()
-    for key, entry in untouched:
-        with suppress(OSError):
-            note_state(entry, key, states)
 
 
 def _state_of(entry: str) -> TreeState:

@@ -6,7 +6,6 @@ import threading
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from functools import partial
 from itertools import count
 from pathlib import Path
 from time import monotonic
@@ -24,8 +23,7 @@ from rabbet.disk.scratch import scratch_folder
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
 from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.trees import remove_links
-from rabbet.trials.compose import Made, bring, compose_mixture
+from rabbet.trials.compose import bring, compose_mixture
 from rabbet.trials.two_states import TwoStates
 from rabbet.work.pools import as_finished
 from rabbet.work.supervised import run_supervised
@@ -91,7 +89,7 @@ class Attempts:
         self._jobs = jobs
         self._key = key
         self._stop = threading.Event()
-        self._linking = threading.Lock()  # links change the state of the store's files: one at a time
+        self._composing = threading.Lock()  # making one is work for one core: threads would take turns at it
         self._numbers = count(1)
         self._wheels: dict[tuple[NormalizedName, int], Needed] = {}
         self._asked: dict[Mixture, int] = {}
@@ -211,22 +209,20 @@ class Attempts:
         """One run in an environment that is removed again."""
         root = folder / self._session.project.folder.name / ENVIRONMENT
         try:
-            with self._linking:
-                made = self._composed(mixture, root)
+            with self._composing:
+                self._compose(mixture, root)
         except (CannotWrite, Interrupted):
             raise
         except RabbetError as error:
             if len(mixture) in (0, len(self._two.changes)):
                 raise
             return End("lost"), RunRecord(reason="; ".join(map(str, (error, *error.because))))
-        trees = made.trees(self._session.machine, self._two.python_of(mixture))
         try:
             return self._run(mixture, root, folder)
         finally:
-            with self._linking:
-                remove_links(trees, self._session.machine.memory("states"), partial(_remove, folder))
+            shutil.rmtree(folder, ignore_errors=True)
 
-    def _composed(self, mixture: Mixture, root: Path) -> Made:
+    def _compose(self, mixture: Mixture, root: Path) -> None:
         """Make the environment; what fetching does is told of the two states alone."""
         with cannot_write(root):
             root.mkdir(parents=True)
@@ -234,7 +230,6 @@ class Attempts:
         session = self._session if is_state else self._session.silent()
         made = compose_mixture(self._two, mixture, root, session, share=self._shares)
         self._wheels.update({(wheel.locked.name, len(mixture)): wheel for wheel in made.wheels if is_state})
-        return made
 
     def _bring(self, mixture: Mixture) -> None:
         with suppress(RabbetError):  # making the environment fails with it again, and reports it
@@ -277,10 +272,6 @@ class Attempts:
         if self._stop.is_set():
             raise Interrupted("interrupted")
         self._session.observer.waiting(f"the command, {seconds} s")
-
-
-def _remove(folder: Path) -> None:
-    shutil.rmtree(folder, ignore_errors=True)
 
 
 def _files(root: Path) -> frozenset[tuple[str, int, int]]:

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
-from rabbet.core.model.runtime import PythonRuntime
 from rabbet.disk.atomic import cannot_write
 from rabbet.python.compose.changes import EnvironmentSpec, fill
 from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
@@ -20,20 +19,9 @@ from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.fetching.composing import arriving, fetcher_for, install_policy_of
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
-__all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
-
-
-class Composed(NamedTuple):
-    """The trees of the store that a trial has links to, by key and entry, and how to make it again.
-
-    `manifest` is `None` when the environment cannot be reused.
-    """
-
-    trees: list[tuple[str, str]]
-    manifest: bytes | None
+__all__ = ["Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
 
 
 class Made(NamedTuple):
@@ -41,11 +29,6 @@ class Made(NamedTuple):
 
     wheels: list[Needed]
     placed: list[PlannedFile]
-
-    def trees(self, machine: Machine, runtime: PythonRuntime) -> list[tuple[str, str]]:
-        """The trees of the store that it has links to, by key and entry."""
-        found = machine.store.trees([wheel.artifact for wheel in self.wheels], runtime)
-        return [(key, str(tree.parent)) for key, tree in found]
 
 
 def compose(
@@ -100,8 +83,11 @@ def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
             pass
 
 
-def compose_trial(settled: Settled, session: Session, root: Path) -> Composed:
-    """Make the environment. Raises as `compose` does."""
+def compose_trial(settled: Settled, session: Session, root: Path) -> bytes | None:
+    """Make the environment, and the manifest to make it again; `None` where it is good for this once only.
+
+    Raises as `compose` does.
+    """
     asked = settled.asked
     spec = EnvironmentSpec(
         root=root,
@@ -118,9 +104,8 @@ def compose_trial(settled: Settled, session: Session, root: Path) -> Composed:
             lay_upon(guarded, session.project.environment)
     elif asked.beside:
         lead_to_modules(spec, session.project.folder)
-    linked = made.trees(session.machine, asked.runtime)
     if any(isinstance(wanted, Unbuilt) and wanted.kind == "editable" for wanted in settled.wanted):
-        return Composed(linked, None)
-    trees = [(key, Path(entry) / "tree") for key, entry in linked]
+        return None
+    trees = session.machine.store.trees([wheel.artifact for wheel in made.wheels], asked.runtime)
     manifest = manifest_of(root, made.placed, trees, settled.tried.brought, str(asked.runtime))
-    return Composed(linked, write_manifest(manifest))
+    return write_manifest(manifest)

@@ -12,11 +12,9 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple
 
 from rabbet.disk.atomic import cannot_write
 from rabbet.python.environment.put.manifest import StoreChanged, build_from_manifest, read_manifest
-from rabbet.store.trees import remove_links
 from rabbet.trials.trial import TrialSummary, Wish
 from rabbet.workspace.looking.restore import opened_for_manifest
 from rabbet.workspace.looking.result_cache import fitting_key
@@ -43,16 +41,9 @@ def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) ->
         if key and content:
             session.machine.memory("trials-made").remember(key, content)
     try:
-        yield made.tried
+        yield made
     finally:
-        remove_links(made.trees, session.machine.memory("states"), partial(_remove, root))
-
-
-class _Made(NamedTuple):
-    """The trial, and the trees of the store that it links, by key and entry."""
-
-    tried: TrialSummary
-    trees: list[tuple[str, str]]
+        _remove(root)
 
 
 def _remove(root: Path) -> None:
@@ -61,22 +52,21 @@ def _remove(root: Path) -> None:
     shutil.rmtree(root, ignore_errors=True)
 
 
-def _made(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> tuple[_Made, bytes]:
+def _made(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> tuple[TrialSummary, bytes]:
     """Settle and compose a trial; with what makes it again, empty where it is good for this once only."""
     from rabbet.trials.compose import compose_trial
     from rabbet.trials.settle import settle_trial
 
     settled = settle_trial(session, wish, fits)
-    composed = compose_trial(settled, session, root)
-    made = _Made(settled.tried, composed.trees)
-    if composed.manifest is None:
-        return made, b""
-    text = composed.manifest.decode(errors="surrogatepass")
+    manifest = compose_trial(settled, session, root)
+    if manifest is None:
+        return settled.tried, b""
+    text = manifest.decode(errors="surrogatepass")
     again = json.dumps([time.time() + _FRESH, *settled.tried, text])
-    return made, again.encode(errors="surrogatepass")
+    return settled.tried, again.encode(errors="surrogatepass")
 
 
-def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
+def _made_again(key: str, machine: Machine, root: Path) -> TrialSummary | None:
     """The trial as it was made before, if that was a short while ago and the store still has it all."""
     with suppress(ValueError, TypeError):
         until, brought, changed, keeping, text = json.loads(machine.memory("trials-made").recall(key) or b"")
@@ -91,8 +81,7 @@ def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
         except StoreChanged:
             _clear(root)
             return None
-        tried = TrialSummary([tuple(pair) for pair in brought], [tuple(pair) for pair in changed], keeping)
-        return _Made(tried, [(tree.key, tree.place) for tree in manifest.trees])
+        return TrialSummary([tuple(pair) for pair in brought], [tuple(pair) for pair in changed], keeping)
     return None
 
 
