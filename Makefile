@@ -44,6 +44,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.change
 	$(RUN) -m bench.growth --picture docs/screenshots/growth.png
 	$(RUN) -m bench.team
+	$(RUN) -m bench.network_disk
 
 reference: $(TOOLS)/ready
 	$(RUN) tools/reference.py

@@ -95,6 +95,18 @@ class States(unittest.TestCase):
         forge(file)
         self.assertEqual(state_of(str(self.root), shared_all=True).doubtful(alone), [f"/{file.parent.name}"])
 
+    def test_slow_disk(self) -> None:
+        """Folders that are looked at side by side give the same state as one after the other."""
+        for number in range(400):
+            file = self.root / f"{number % 7}" / f"{number % 3}" / f"{number}.py"
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.touch()
+        one_by_one = state_of(str(self.root), slow=60)
+        self.assertEqual(len(one_by_one.folders), 1 + 7 * 4)
+        self.assertEqual(state_of(str(self.root), slow=0).digest, one_by_one.digest)
+        self.files[0].chmod(0o600)
+        self.assertNotEqual(state_of(str(self.root), slow=0).digest, one_by_one.digest)
+
     def test_other_deeds(self) -> None:
         """None of these is taken for a link, in whatever order they come."""
         dice = chance.dice(9)
