@@ -4,6 +4,7 @@ import base64
 import csv
 import hashlib
 import io
+from binascii import a2b_base64
 from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
@@ -86,7 +87,8 @@ def _hexadecimal(algorithm: str, value: str) -> str:
     if len(value) == 2 * size:
         digest = bytes.fromhex(value)
     else:
-        digest = base64.b64decode(value + "=" * (-len(value) % 4), altchars=b"-_", validate=True)
+        plain = value.replace("-", "+").replace("_", "/") + "=" * (-len(value) % 4)
+        digest = a2b_base64(plain, strict_mode=True)  # a fifth of the time of `b64decode`
     if len(digest) != size:
         raise ValueError(f"'{value[:60]}' is not a digest of {algorithm}")
     return digest.hex()
