@@ -26,6 +26,7 @@ VARIABLES = {
     "RABBET_SOURCE": "the source where the declaration names none",
     "RABBET_SOURCE_NAME_USERNAME, RABBET_SOURCE_NAME_PASSWORD": "credentials",
     "RABBET_SOURCE_NAME_ORIGIN": "the address that these credentials are for",
+    "RABBET_DATA": "where projects with a name lie, and what is kept of scripts",
     "RABBET_STATE": "where notes lie that can't be made again: on environments, agreements, the label",
     "RABBET_STORE": "where the store lies",
     "NO_COLOR": "set to anything but the empty text: no colour",
@@ -47,6 +48,7 @@ FILES = {
     ".venv, .venv-NAME": "the environment (PEP 405), of the project and of a variant",
     "rabbet.preferred.toml": "versions that the next lock prefers; gone once it is made",
     "Containerfile, .containerignore, .devcontainer/devcontainer.json": "written by `export`, and marked",
+    "named/NAME/, scripts/KEY/": "projects with a name, what is kept of scripts: in the platform's folder for data",
     "settings.toml": "your own settings, in the platform's folder for configuration",
     "runs.jsonl, faults/": "the last runs, and reports of mistakes, in the platform's folder for state",
 }

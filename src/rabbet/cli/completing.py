@@ -8,7 +8,7 @@ import os
 from argparse import Action, ArgumentParser, Namespace
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from itertools import islice
+from itertools import islice, pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -36,7 +36,13 @@ def complete() -> None:
     except WrongUsage:  # the current folder is gone
         raise SystemExit(1) from None
     line = machine.environ.get("COMP_LINE", "")
-    argcomplete.autocomplete(parser_of_line(line, Words(machine)), always_complete_options=False)
+    words = Words(machine, _place_typed(line.split()))
+    argcomplete.autocomplete(parser_of_line(line, words), always_complete_options=False)
+
+
+def _place_typed(words: list[str]) -> str | None:
+    """What stands behind `--in`, if anything does."""
+    return next((place for option, place in pairwise(words) if option == "--in"), None)
 
 
 def parser_of_line(line: str, words: "Words") -> ArgumentParser:
@@ -123,8 +129,10 @@ def _named(name: str, entries: "Iterable[os.DirEntry[str]]") -> "Iterator[os.Dir
 class Words:
     """The names that the current folder's project and this machine know."""
 
-    def __init__(self, machine: Machine) -> None:
+    def __init__(self, machine: Machine, place: str | None = None) -> None:
+        """The project of the current folder, or of a `place` that is a folder or a name."""
         self._machine = machine
+        self._place = place
 
     def of(self, command: str, argument: str) -> Callable[[], Iterable[str]] | None:
         """Where the words for a command's argument come from; `None` where nothing is known."""
@@ -145,6 +153,7 @@ class Words:
             "group": self.groups,
             "extra": self.extras,
             "variant": self.variants,
+            "place": self.places,
             "target": self.targets,
             "only": self.languages,
             "runtime": self.languages,
@@ -157,6 +166,13 @@ class Words:
         if command in ("culprit", "carry") and argument == "keep":
             return None  # a folder
         return special.get((command, argument)) or general.get(argument)
+
+    def places(self) -> list[str]:
+        """Projects that have a name, and scripts in the current folder."""
+        from rabbet.workspace.places import named_projects
+
+        scripts = (path.name for path in islice(self._machine.folder.glob("*.py"), _MOST))
+        return sorted([*(project.folder.name for project in named_projects(self._machine)), *scripts])
 
     def declared(self) -> list[str]:
         """Declared libraries."""
@@ -233,6 +249,10 @@ class Words:
         return sorted(str(root.parent) for root in self._machine.environments().known())
 
     def _project(self) -> "Project":
-        from rabbet.workspace.project import find_project
+        from rabbet.workspace.places import named_folder
+        from rabbet.workspace.project import Project, find_project
 
-        return find_project(self._machine.folder)
+        named = named_folder(self._place, self._machine) if self._place else None
+        if named is not None and named.is_dir():
+            return Project(named)
+        return find_project(path_named(self._place or "", self._machine.folder))

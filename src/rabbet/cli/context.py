@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from rabbet.api import Rabbet
+    from rabbet.workspace.places import Place
     from rabbet.workspace.project import Project
     from rabbet.workspace.session import Session
 
@@ -48,6 +49,7 @@ class Context(NamedTuple):
     observer: ClosableObserver
     verbose: bool = False
     all_rows: bool = False
+    place: "Place | None" = None
 
     @property
     def interactive(self) -> bool:
@@ -55,7 +57,9 @@ class Context(NamedTuple):
         return self.machine.attended
 
     def project(self) -> "Project":
-        """The project of the current folder. Raises `NoDeclaration`."""
+        """The project of the place that was named, or of the current folder. Raises `NoDeclaration`."""
+        if self.place is not None:
+            return self.place.project
         from rabbet.workspace.project import find_project
 
         return find_project(self.machine.folder)
@@ -80,7 +84,7 @@ class Context(NamedTuple):
         if isinstance(text, TableLine):
             self._print(text)
             return
-        text = visible(text)
+        text = visible(self.place.told(text) if self.place else text)
         for line in self._wrapped(in_ascii(text) if self.style.ascii_only else text):
             self._print(line)
 
@@ -111,7 +115,8 @@ class Context(NamedTuple):
     def note(self, text: str) -> None:
         """Print a line beside the result, such as what comes before another program's output."""
         self.observer.close()
-        write_line(self.notes, without_credentials(visible(text)))
+        text = visible(self.place.told(text) if self.place else text)
+        write_line(self.notes, without_credentials(text))
 
     def _wrapped(self, text: str) -> list[str]:
         """Wrap a line to the terminal's width; a sentence with a command stays whole, on its own line."""

@@ -8,6 +8,7 @@ import os
 import sys
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from functools import partial
 from importlib import import_module
 from io import TextIOWrapper
 from time import monotonic
@@ -175,18 +176,27 @@ def _run(name: str, given: list[str]) -> int:
     carried = getattr(arguments, "carried", None) is not None  # then no network is asked
     offline = carried or getattr(arguments, "offline", False)
     with make_context(**loudness, offline=offline, fresh_listings=refresh) as context:
-        try:
-            if getattr(arguments, "variant", None) == "all" and hasattr(arguments, "each_variant"):
-                from rabbet.cli.every_variant import run_for_each
+        if getattr(arguments, "place", None) is not None:
+            from rabbet.cli.placed import carry_out_in
 
-                return run_for_each([name, *given], arguments, context)
-            return _carry_out(COMMANDS[name][1], arguments, context)
-        except RabbetError as error:
-            if getattr(arguments, "variant", None):
-                from rabbet.cli.failures.failure import for_variant
+            return carry_out_in(arguments.place, name, partial(_run_in, name, given, arguments), context)
+        return _run_in(name, given, arguments, context)
 
-                error.ways = for_variant(error.ways, arguments.variant)
-            raise
+
+def _run_in(name: str, given: list[str], arguments: "Namespace", context: "Context") -> int:
+    """Run a command, for each variant where that is asked for."""
+    try:
+        if getattr(arguments, "variant", None) == "all" and hasattr(arguments, "each_variant"):
+            from rabbet.cli.every_variant import run_for_each
+
+            return run_for_each([name, *given], arguments, context)
+        return _carry_out(COMMANDS[name][1], arguments, context)
+    except RabbetError as error:
+        if getattr(arguments, "variant", None):
+            from rabbet.cli.failures.failure import for_variant
+
+            error.ways = for_variant(error.ways, arguments.variant)
+        raise
 
 
 def _carry_out(module: str, arguments: "Namespace", context: "Context") -> int:

@@ -24,6 +24,7 @@ __all__ = [
     "add_loudness",
     "add_now",
     "add_offline",
+    "add_place",
     "add_section",
     "add_several",
     "add_trial",
@@ -88,6 +89,16 @@ def add_variant(parser: ArgumentParser, *, every: bool = False) -> None:
             "--jobs", metavar="N", type=int, default=1, help="with --variant all: run N at once"
         )
     parser.add_argument("--variant", metavar="NAME", help=purpose)
+
+
+def add_place(parser: ArgumentParser) -> None:
+    """`--in PLACE`."""
+    parser.add_argument(
+        "--in",
+        dest="place",
+        metavar="PLACE",
+        help="work on this project in place of the one here: a folder, a name, or a script",
+    )
 
 
 def add_now(parser: ArgumentParser, purpose: str) -> None:

@@ -15,7 +15,7 @@ from importlib import import_module
 from itertools import takewhile
 from typing import TYPE_CHECKING, NoReturn
 
-from rabbet.cli.registry import COMMANDS
+from rabbet.cli.registry import COMMANDS, OF_PLACES
 from rabbet.cli.terminal.output import in_ascii
 from rabbet.core.limits import LONGEST_TEXT
 from rabbet.errors import WrongUsage
@@ -195,8 +195,10 @@ def fill_parser(parser: ArgumentParser, name: str) -> None:
     """Give a parser the arguments of a command."""
     module = import_module(COMMANDS[name][1])
     module.add_arguments(parser)
-    from rabbet.cli.options import add_loudness
+    from rabbet.cli.options import add_loudness, add_place
 
+    if name in OF_PLACES:
+        add_place(parser)
     add_loudness(parser)
 
 

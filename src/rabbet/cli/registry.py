@@ -1,6 +1,6 @@
 """Which commands there are. A command is a module; it is imported only when it is asked for."""
 
-__all__ = ["COMMANDS", "HEADINGS"]
+__all__ = ["COMMANDS", "HEADINGS", "OF_PLACES", "WRITING"]
 
 # heading in the help → where its commands lie, and their summaries, which a test holds to the modules
 _GROUPS = {
@@ -62,3 +62,17 @@ COMMANDS = {
     for heading, (room, summaries) in _GROUPS.items()
     for name, summary in summaries.items()
 } | {"demo": ("more", "rabbet.demo.command", "play an example")}
+
+# The commands that work on a project, which may be another one than that of the current folder (`--in`).
+OF_PLACES = frozenset(COMMANDS) - {
+    "begin",
+    "envs",
+    "runtimes",
+    "store",
+    "completion",
+    "follow",
+    "demo",
+}
+WRITING = frozenset(
+    ("declare", "retract", "adopt", "resolve", "recreate", "drift")
+)  # that may change declaration or lock

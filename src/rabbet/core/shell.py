@@ -3,10 +3,15 @@
 import re
 from collections.abc import Iterable
 
-__all__ = ["joined_words", "quoted", "variant_option"]
+__all__ = ["in_place", "joined_words", "quoted", "variant_option"]
 
 # A leading `=` or `~` means something to zsh, and `%` to some fish.
 _PLAIN = re.compile(r"[A-Za-z0-9_./:@+,-][A-Za-z0-9_./:@%+=,-]*\Z")
+# Commands on a project, as sentences and errors name them.
+_ON_PROJECT = re.compile(
+    r"\brabbet (?:declare|retract|adopt|resolve|explain|lookup|compare|recreate|run|enter|drift|census"
+    r"|culprit|imports|status|past|carry|export)\b(?!\S)(?! --in )"
+)
 _SPECIAL = re.compile(r"([\\'])")
 
 
@@ -30,3 +35,8 @@ def joined_words(words: Iterable[str]) -> str:
 def variant_option(variant: str | None) -> str:
     """The option that names a variant, to be put behind a command; empty for the project itself."""
     return f" --variant {quoted(variant)}" if variant else ""
+
+
+def in_place(text: str, option: str) -> str:
+    """A text whose commands are given the option that names the place they are meant for."""
+    return _ON_PROJECT.sub(lambda found: found[0] + option, text)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from rabbet.disk.named import path_named
 
-__all__ = ["LAYOUT", "OBTAINED", "PACKED", "UNPACKED", "state_folder"]
+__all__ = ["LAYOUT", "OBTAINED", "PACKED", "UNPACKED", "data_folder", "state_folder"]
 
 # The folder of the store that holds everything in its present form.
 # 1: first form. 2: with digests of everything that is kept; files are read-only. 3: the time of an unpacked
@@ -14,6 +14,16 @@ LAYOUT = "layout-3"
 PACKED = ".sqlite"  # the ending of files that hold many contents (`pack.py`)
 UNPACKED = "unpacked"  # what wheels hold
 OBTAINED = "obtained"  # runtimes that were obtained
+
+
+def data_folder(environ: Mapping[str, str], seen_from: Path) -> Path:
+    """The folder for projects that lie in no other: `RABBET_DATA`, else the platform's folder for data."""
+    named = environ.get("RABBET_DATA")
+    if named:
+        return path_named(named, seen_from)
+    import platformdirs  # here: most projects have a folder of their own
+
+    return platformdirs.user_data_path("rabbet")
 
 
 def state_folder(environ: Mapping[str, str], seen_from: Path | None = None) -> Path:

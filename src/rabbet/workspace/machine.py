@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["CENSUS_VARIABLE", "Machine", "state_of_this_process"]
 
 CENSUS_VARIABLE = "RABBET_CENSUS"  # names a database; it may hold a password, which stands in no file then
+_FOLDERS = ("RABBET_STORE", "RABBET_STATE", "RABBET_DATA")  # variables that name one
 _MOST_DIGITS = 9
 _WIRE = "wire"  # the attribute, which is there once it was needed
 
@@ -79,6 +80,19 @@ class Machine:
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
             fresh_listings=fresh_listings,
             attended=attended,
+        )
+
+    def at(self, folder: Path) -> "Self":
+        """The same machine seen from another folder; the user's variables lead to where they led before."""
+        named = {name: self.environ[name] for name in _FOLDERS if self.environ.get(name)}
+        fixed = {name: str(path_named(place, self.folder)) for name, place in named.items()}
+        return type(self)(
+            folder,
+            {**self.environ, **fixed},
+            self.home,
+            offline=self.offline,
+            fresh_listings=self.fresh_listings,
+            attended=self.attended,
         )
 
     def close(self) -> None:

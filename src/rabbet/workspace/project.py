@@ -20,6 +20,7 @@ __all__ = [
     "LOCK",
     "PREFERRED",
     "Project",
+    "Script",
     "behind",
     "find_project",
     "not_made_here",
@@ -43,55 +44,97 @@ class _Parsed(NamedTuple):
     locks: "dict[tuple[str, str], Lock]"
 
 
+class Script(NamedTuple):
+    """A file with inline metadata (PEP 723), and the folder of its own where what Rabbet keeps of it lies."""
+
+    file: Path
+    home: Path
+
+
 class Project:
     """A project by its folder, or a named variant of it, which has a lock and an environment of its own.
 
-    Its files are read at each question, so that no answer is older than they are; a text is parsed once.
+    Its files are read at each question, so that no answer is older than they are; a text is parsed once. A
+    `script` is a project too: paths in its metadata count from the folder that it lies in, while declaration,
+    lock and environment lie in its `home`, which for all others is the folder itself.
     """
 
-    __slots__ = ("_parsed", "_text", "folder", "variant")
+    __slots__ = ("_parsed", "_text", "folder", "script", "variant")
 
-    def __init__(self, folder: Path, variant: str | None = None, text: str | None = None) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        variant: str | None = None,
+        text: str | None = None,
+        script: Script | None = None,
+    ) -> None:
         """The project in a folder; with a `text`, as if that were its declaration."""
         self.folder = folder
         self.variant = variant
+        self.script = script
         self._text = text
         self._parsed = _Parsed({}, {})
 
     def of(self, variant: str | None) -> "Project":
         """A variant of the project, or (`None`) the project itself."""
-        found = Project(self.folder, variant, self._text)
+        found = Project(self.folder, variant, self._text, self.script)
         found._parsed = self._parsed
         return found
 
     def with_text(self, text: str) -> "Project":
         """The same project as if its declaration were this text."""
-        return Project(self.folder, self.variant, text)
+        return Project(self.folder, self.variant, text, self.script)
+
+    @property
+    def home(self) -> Path:
+        """Where its declaration, its lock and its environment lie."""
+        return self.script.home if self.script else self.folder
+
+    @property
+    def unnamed(self) -> str:
+        """Its name where the declaration says none; that of a script, `report-py`, is no library's."""
+        return self.script.file.name.replace(".", "-") if self.script else self.folder.name
+
+    @property
+    def has_setup(self) -> bool:
+        """Whether a `setup.py` belongs to it."""
+        return self.script is None and (self.folder / "setup.py").is_file()
+
+    @property
+    def only_file(self) -> str | None:
+        """The one file of code that belongs to it; `None` for a project, to which all in its folder do."""
+        return self.script.file.name if self.script else None
+
+    @property
+    def declared_in(self) -> str:
+        """The name of the file that people edit."""
+        return self.script.file.name if self.script else DECLARATION
 
     @property
     def declaration_file(self) -> Path:
         """The declaration's file."""
-        return self.folder / DECLARATION
+        return self.home / DECLARATION
 
     @property
     def lock_file(self) -> Path:
         """The lock's file."""
-        return self.folder / (f"pylock.{self.variant}.toml" if self.variant else LOCK)
+        name = self.script.file.stem.replace(".", "-") if self.script else self.variant
+        return self.home / (f"pylock.{name}.toml" if name else LOCK)
 
     @property
     def own_locks(self) -> tuple[Path, ...]:
         """The files that may hold what the project's build told: its own lock, and the variant's."""
-        return (self.folder / LOCK, self.lock_file)
+        return (self.home / LOCK, self.lock_file)
 
     @property
     def preferred_file(self) -> Path:
         """Versions that the next lock should prefer; it is there only until that is made."""
-        return self.folder / PREFERRED
+        return self.home / PREFERRED
 
     @property
     def environment(self) -> Path:
         """The environment's folder."""
-        return self.folder / (f"{ENVIRONMENT}-{self.variant}" if self.variant else ENVIRONMENT)
+        return self.home / (f"{ENVIRONMENT}-{self.variant}" if self.variant else ENVIRONMENT)
 
     def declaration(self) -> "Declaration":
         """Read the declaration, as the variant sees it. Raises `NotUnderstood`, `WrongUsage`.
@@ -122,11 +165,13 @@ class Project:
         from rabbet.formats.project.pyproject import read_declaration
 
         text = read_text(self.declaration_file, by_hand=True) if self._text is None else self._text
-        has_setup = (self.folder / "setup.py").is_file()
+        has_setup = self.has_setup
         return _once(
             self._parsed.declarations,
             (text, has_setup, told),
-            lambda: read_declaration(text, folder_name=self.folder.name, has_setup=has_setup, told=told),
+            lambda: read_declaration(
+                text, folder_name=self.unnamed, where=self.declared_in, has_setup=has_setup, told=told
+            ),
         )
 
     def lock_stamp(self) -> str:

@@ -24,6 +24,7 @@ class EnvironmentsDocument(Struct, frozen=True):
                 {
                     "folder": str(environment.root),
                     "project": environment.project,
+                    "place": environment.place or None,
                     "python": str(environment.python) if environment.python else None,
                     "groups": environment.groups,
                     "extras": environment.extras,

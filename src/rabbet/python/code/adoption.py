@@ -64,6 +64,7 @@ class AdoptReason(StrEnum):
     BUILDER = "builder"
     NOT_IMPORTED = "not-imported"
     NOT_OFFERED = "not-offered"
+    CALLED_SO = "called-so"
     NOT_INSTALLED = "not-installed"
     OTHER_VERSION = "other-version"
     TOLD_BY_BUILD = "told-by-build"

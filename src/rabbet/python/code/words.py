@@ -30,6 +30,7 @@ _ADOPT_TEXTS = {
     AdoptReason.BUILDER: "it builds libraries, and nothing here imports it",
     AdoptReason.NOT_IMPORTED: "it is installed, and nothing imports it",
     AdoptReason.NOT_OFFERED: "{} has it, and nothing installed offers it",
+    AdoptReason.CALLED_SO: "{} imports it; {} has a library of that name, check that it is the one",
     AdoptReason.NOT_INSTALLED: "{} is not installed",
     AdoptReason.OTHER_VERSION: "it says {}, installed is {}",
     AdoptReason.TOLD_BY_BUILD: "its build tells what the project needs",

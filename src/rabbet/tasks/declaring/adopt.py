@@ -6,25 +6,28 @@ from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.needs.names import library_name
+from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.disk.text_file import read_text
-from rabbet.errors import WrongUsage
+from rabbet.errors import NoRuntime, SourceFailed, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply, complete
-from rabbet.python.code.adoption import AdoptCause, Adoption, AdoptReason, Evidence, Left, adopt
+from rabbet.python.code.adoption import AdoptCause, Adopted, Adoption, AdoptReason, Evidence, Left, adopt
 from rabbet.tasks.declaring.begin import default_name, existing, offered_runtimes
 from rabbet.workspace.evidence.evidence import Gathered, gather
 from rabbet.workspace.known_sources import users_source
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
-from rabbet.workspace.project import DECLARATION, Project
+from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import own_target, standard_modules_of
+from rabbet.workspace.session import Session
 
 __all__ = ["Adopting", "adopting", "save"]
 
@@ -53,17 +56,25 @@ class Adopting(Struct, frozen=True, kw_only=True):
     in_the_way: bool
 
 
-def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Adopting:
-    """Look at these places, or at all that is in the current folder; nothing is written.
+def adopting(
+    machine: Machine, observer: Observer, places: Sequence[str], project: Project | None = None
+) -> Adopting:
+    """Look at these places, or at all that the project has; nothing is written.
+
+    It is the one in the current folder unless another one is given; a script has what it imports.
 
     Raises `WrongUsage` where there is nothing to adopt, `NotUnderstood`, `EnvironmentFailed`.
     """
-    folder = machine.folder
+    project = project or Project(machine.folder)
+    folder, script = project.folder, project.script
     observer.stage("looking at what is there")
-    gathered = gather(places, folder, machine.home, own_target(machine))
-    before = existing(folder)
+    looked_at = places or ([str(script.file)] if script else [])
+    gathered = gather(looked_at, folder, machine.home, own_target(machine))
+    before = project.declaration() if script else existing(folder)
     name = before.name if before else default_name(folder)
     adoption = adopt(_evidence(gathered, before, name, _standard_modules(gathered, before, machine)))
+    if script is not None:
+        adoption = _called_like_modules(adoption, Session(project, machine, observer))
     if not (adoption.entries or adoption.limits or adoption.preferred or adoption.left):
         raise WrongUsage(
             "there is nothing here to adopt",
@@ -71,22 +82,27 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
             note="give an environment, a list, another project or code with --from",
             remedy="rabbet begin",
         )
-    text = read_text(folder / DECLARATION, by_hand=True) if (folder / DECLARATION).exists() else ""
+    file = project.declaration_file
+    text = read_text(file, by_hand=True) if file.exists() else ""
     python, why = _python(gathered, machine)
     declared = before is not None and bool(before.python or before.by_build)
     by_build = before.by_build if before else frozenset[str]()
     adoption = _without_left(adoption, by_build)
-    whole = complete(
-        text, name=name, python="" if by_build else python, sources=[], needs=(), by_build=by_build
-    )
-    after, _ = apply(whole, _edits(adoption))
-    has_setup = (folder / "setup.py").is_file()
-    read_declaration(
-        after, folder_name=folder.name, has_setup=has_setup
-    )  # which refuses what can't stand there
-    environment = Project(folder).environment
+    edits = _edits(adoption)
+    if script is None:
+        text_with_name = complete(
+            text, name=name, python="" if by_build else python, sources=[], needs=(), by_build=by_build
+        )
+    else:  # the metadata of a script has no place for its name
+        text_with_name = text
+        runtime = Edit(verb="declare", what="runtime", value=f"python{python}")
+        edits = edits if declared else [runtime, *edits]
+    after, _ = apply(text_with_name, edits)
+    # What can't stand there is refused.
+    read_declaration(after, folder_name=project.unnamed, has_setup=project.has_setup)
+    environment = project.environment
     return Adopting(
-        project=Project(folder),
+        project=project,
         adoption=adoption,
         looked_at=tuple(gathered.looked_at),
         unordered=not gathered.present and any(listed.need.is_pin for listed in gathered.listed),
@@ -99,6 +115,46 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
         sourced=bool((before and before.sources) or users_source(machine)),
         in_the_way=environment.exists() and not machine.environments().owns(environment),
     )
+
+
+def _called_like_modules(adoption: Adoption, session: Session) -> Adoption:
+    """What a script imports and nothing installed offers, as the libraries that are called like it.
+
+    A library may be called otherwise than its modules, so each is shown with where it was found. Where no
+    source answers, nothing is added.
+    """
+    from rabbet.core.solve.problem.provider import Policy
+    from rabbet.workspace.fetching.sources import open_sources
+    from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
+
+    wanted = {module: left for left in adoption.left if (module := _imported(left))}
+    if not wanted:
+        return adoption
+    declaration, found = session.declaration(), list[Adopted]()
+    try:
+        target = targets_for(declaration, chosen_runtime(declaration, pythons_of(session), None))[0]
+        sources = open_sources(session, declaration, always=True)
+        with sources.catalogue(declaration, target, Policy()) as catalogue:
+            catalogue.expect(Need(library_name(module), SpecifierSet()) for module in wanted)
+            for module, left in wanted.items():
+                listing = catalogue.listing(library_name(module))
+                if listing is not None:
+                    cause = AdoptCause(AdoptReason.CALLED_SO, (*left.cause.facts, listing.source))
+                    need = Need(library_name(module), SpecifierSet())
+                    found.append(Adopted(need=need, section=None, cause=cause))
+    except (SourceFailed, WrongUsage, NoRuntime):
+        return adoption
+    named = {entry.need.name for entry in found}
+    left_over = (
+        left for left in adoption.left if not ((module := _imported(left)) and library_name(module) in named)
+    )
+    return replace(adoption, entries=(*adoption.entries, *found), left=tuple(left_over))
+
+
+def _imported(left: Left) -> str:
+    """The module that nothing installed offers, if it may be a library's name; else empty."""
+    module = left.what.removeprefix("import ")
+    return module if left.cause.reason is AdoptReason.NOT_OFFERED and is_name(module) else ""
 
 
 def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Done", "Edited", "carried_out", "change", "planned"]
 
+_NOT_FOR_SCRIPTS = ("own-version", "build-from-source", "local")
 _LANGUAGE = re.compile(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\Z|[\[=<>!~@;0-9])")
 
 
@@ -135,6 +136,7 @@ def _changed(session: Session, edits: Sequence[Edit]) -> tuple[Edited, str]:
     runtimes = tuple(edit.value for edit, before in zip(edits, given, strict=True) if edit is not before)
     for edit in edits:
         _check(edit)
+        _refuse_for_script(edit, session)
         refuse_place(edit, session)
     edits = [_with_place(edit, session) for edit in edits]
     for edit in edits:
@@ -143,8 +145,10 @@ def _changed(session: Session, edits: Sequence[Edit]) -> tuple[Edited, str]:
     before = read_text(session.project.declaration_file, by_hand=True)
     after, changes = apply(before, [*served, *edits])
     if after != before:
-        has_setup = (session.project.folder / "setup.py").is_file()
-        changed = read_declaration(after, folder_name=session.project.folder.name, has_setup=has_setup)
+        project = session.project
+        changed = read_declaration(
+            after, folder_name=project.unnamed, where=project.declared_in, has_setup=project.has_setup
+        )
         for each in (changed, *map(changed.varied, changed.variants)):
             if not each.runtimes:
                 continue
@@ -181,6 +185,20 @@ def _refuse_left_to_build(edit: Edit, declaration: Declaration) -> None:
         raise left_to_build(f"the {section}")
     if edit.what == "own-version" and "name" in left:
         raise left_to_build("the project's version")
+
+
+def _refuse_for_script(edit: Edit, session: Session) -> None:
+    """Raise `WrongUsage` for an entry that a single script can't have."""
+    script = session.project.script
+    if script is None:
+        return
+    if edit.section is not None:
+        raise WrongUsage(
+            f"{script.file.name} is a single script: it has no groups, extras and variants",
+            note="what it needs is declared for all of it",
+        )
+    if edit.what in _NOT_FOR_SCRIPTS:
+        raise WrongUsage(f"{script.file.name} is a single script, and '{edit.what}' is for projects")
 
 
 def _check(edit: Edit) -> None:

@@ -29,7 +29,7 @@ from rabbet.python.code.imports import (
 )
 from rabbet.workspace.evidence.offers import offers_of
 from rabbet.workspace.evidence.source_files import imports_of, source_texts
-from rabbet.workspace.project import Project
+from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, standard_modules_of
 from rabbet.workspace.session import Session
 
@@ -68,7 +68,7 @@ def imports(session: Session) -> Imports:
     )
     own = library_name(declaration.name)
     session.observer.stage("reading the project's files")
-    read = imports_of(session.project.folder)
+    read = imports_of(session.project.folder, session.project.only_file)
     declared = {name: sections for name, sections in _declared(declaration).items() if name != own}
     libraries = {name: contents for name, contents in offered.items() if name != own}
     offering = by_module(libraries)
@@ -117,8 +117,8 @@ def _mentioned(
     if not declared:
         return
     texts = dict(_configurations(project))
-    tools = _tools(texts.pop(project.declaration_file.name, ""))
-    code = {file: text for file, text in source_texts(project.folder) if file not in texts}
+    tools = _tools(texts.pop(DECLARATION, ""))
+    code = {file: text for file, text in source_texts(project.folder, project.only_file) if file not in texts}
     for name in declared:
         modules = {module.partition(".")[0] for module in offered.get(name, LibraryContents()).modules}
         named = "|".join([_written(name), *(rf"{re.escape(module)}(\.\w+)*" for module in sorted(modules))])
@@ -139,7 +139,7 @@ def _written(name: NormalizedName) -> str:
 
 def _configurations(project: Project) -> Iterator[tuple[str, str]]:
     """The files of tools' configurations, by their places, with their texts."""
-    for pattern in _CONFIGURATIONS:
+    for pattern in _CONFIGURATIONS if project.script is None else ():
         for path in sorted(project.folder.glob(pattern)):
             if not path.name.startswith("pylock.") and path.is_file():
                 with suppress(OSError):

@@ -4,6 +4,7 @@ A list has to be quick, so it reads the notes in each environment, which name th
 Its files are read, and compared with the lock, only where that is asked for.
 """
 
+import shutil
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,6 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
+from rabbet.disk.atomic import cannot_write
 from rabbet.disk.file_states import Size, size_of
 from rabbet.disk.named import path_named
 from rabbet.errors import EnvironmentFailed, NotUnderstood, RabbetError
@@ -23,24 +25,27 @@ from rabbet.python.environment.place.staging import discard_environment
 from rabbet.python.environment.place.variables import ACTIVE
 from rabbet.workspace.looking.result_cache import recall_fit
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
+from rabbet.workspace.places import home_of, named_folder, named_projects, project_around, script_file
+from rabbet.workspace.project import ENVIRONMENT, Project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.core.model.plan import Plan
 
-__all__ = ["KnownEnvironment", "discard", "known_environments"]
+__all__ = ["KnownEnvironment", "discard", "kept_whole", "known_environments"]
 
 
 class KnownEnvironment(Struct, frozen=True, kw_only=True):
     """One environment; `python` is `None` where it can't be told, `unfit` says why it does not fit its lock.
 
+    A `place` is what `--in` takes for it, a name or a script; it is empty where that is the project's folder.
     `groups` and `extras` are those that were chosen, `None` for all. Its files were `checked`, or its notes
     alone. `used` is when it was last used or made (seconds since the epoch).
     """
 
     root: Path
     project: str
+    place: str
     python: Version | None
     groups: tuple[str, ...] | None
     extras: tuple[str, ...] | None
@@ -54,22 +59,31 @@ class KnownEnvironment(Struct, frozen=True, kw_only=True):
 def known_environments(
     machine: Machine, observer: Observer, *, check: bool = False
 ) -> tuple[KnownEnvironment, ...]:
-    """Every environment that was made here and is still there; to `check` them, their files are read."""
+    """Every environment that was made here and is still there, and projects with a name that have none yet.
+
+    To `check` them, their files are read.
+    """
     observer.stage("looking at environments")
     found = []
     for root in machine.environments().known():
         observer.waiting(str(root))
         found.append(_look(root, machine, check=check))
-    return tuple(found)
+    roots = {environment.root for environment in found}
+    named = (project for project in named_projects(machine) if project.environment not in roots)
+    return (*found, *(_not_made(project) for project in named))
 
 
 def discard(machine: Machine, named: str) -> Path:
     """Remove an environment: its folder, or the project that it belongs to, by its folder or its name.
 
-    The store keeps what it holds. Raises `EnvironmentFailed` for a folder that Rabbet did not make and for a
+    Of a project that has a name and no folder all is removed, and of a script all that is kept of it. The
+    store keeps what it holds. Raises `EnvironmentFailed` for a folder that Rabbet did not make and for a
     name that several have, `CannotWrite`.
     """
     folder, environments = path_named(named, machine.folder), machine.environments()
+    whole = kept_whole(machine, named)
+    if whole is not None:
+        return _discard_whole(whole, machine)
     root = next((path for path in (folder, folder / ENVIRONMENT) if environments.owns(path)), None)
     if root is None:
         called = [path for path in environments.known() if path.parent.name == named]
@@ -87,13 +101,44 @@ def discard(machine: Machine, named: str) -> Path:
             because=["it holds no such environment, either"],
             remedy="rabbet envs",
         )
-    with machine.store.claimed(str(root)):
-        environments.forget(root)
-        discard_environment(root, environments)
+    _discard_environment(root, machine)
     return root
 
 
+def kept_whole(machine: Machine, named: str) -> Path | None:
+    """The folder of a project that has a name and no folder of the user's, or of what is kept of a script."""
+    script = script_file(named, machine)
+    if script is not None:
+        home = home_of(script, machine)
+        return home if home.is_dir() else None
+    return next((project.folder for project in named_projects(machine) if project.folder.name == named), None)
+
+
+def _discard_whole(folder: Path, machine: Machine) -> Path:
+    """Remove environments first, so that a run that is killed leaves none without its project."""
+    for root in sorted(folder.glob(f"{ENVIRONMENT}*")):
+        if machine.environments().owns(root):
+            _discard_environment(root, machine)
+    with machine.store.claimed(f"named {folder.name}"), cannot_write(folder):
+        shutil.rmtree(folder)
+    return folder
+
+
+def _discard_environment(root: Path, machine: Machine) -> None:
+    environments = machine.environments()
+    with machine.store.claimed(str(root)):
+        environments.forget(root)
+        discard_environment(root, environments)
+
+
+def _place(project: Project, machine: Machine) -> str:
+    if project.script is not None:
+        return str(project.script.file)
+    return project.folder.name if project.folder == named_folder(project.folder.name, machine) else ""
+
+
 def _look(root: Path, machine: Machine, *, check: bool) -> KnownEnvironment:
+    project = project_around(root, machine)
     install_state = own_install_state(root, machine.environments())
     try:
         python: Version | None = read_configuration(root).python
@@ -102,12 +147,13 @@ def _look(root: Path, machine: Machine, *, check: bool) -> KnownEnvironment:
         python, size = None, Size(0, 0)
     return KnownEnvironment(
         root=root,
-        project=root.parent.name,
+        project=project.unnamed,
+        place=_place(project, machine),
         python=python,
         groups=None if install_state is None or install_state.groups is None else tuple(install_state.groups),
         extras=None if install_state is None or install_state.extras is None else tuple(install_state.extras),
         size=size,
-        unfit=_unfit(root, machine) if check else _other_lock(root, install_state),
+        unfit=_unfit(project, machine) if check else _other_lock(root, project, install_state),
         checked=check,
         used=machine.environments().last_use(root),
         active=machine.environ.get(ACTIVE) == str(root),
@@ -130,11 +176,35 @@ def _size(root: Path, machine: Machine, *, again: bool) -> Size:
     return size
 
 
-def _other_lock(root: Path, install_state: InstallState | None) -> str | None:
+def _not_made(project: Project) -> KnownEnvironment:
+    """A project that has a name, and no environment yet."""
+    return KnownEnvironment(
+        root=project.environment,
+        project=project.unnamed,
+        place=project.folder.name,
+        python=None,
+        groups=None,
+        extras=None,
+        size=Size(0, 0),
+        unfit="not made yet",
+        checked=False,
+        used=None,
+        active=False,
+    )
+
+
+def _gone(project: Project) -> str | None:
+    """What is gone of which an environment was made; `None` where it is there."""
+    if project.script is not None and not project.script.file.is_file():
+        return "its script is gone"
+    return None if project.declaration_file.is_file() else "its project is gone"
+
+
+def _other_lock(root: Path, project: Project, install_state: InstallState | None) -> str | None:
     """Why an environment was not made from its project's present lock, by its notes; `None` if it was."""
-    project = Project(root.parent, _variant(root))
-    if not (root.parent / DECLARATION).is_file():
-        return "its project is gone"
+    gone = _gone(project)
+    if gone:
+        return gone
     if not project.lock_file.is_file():
         return "its lock is gone"
     if install_state is None:
@@ -148,15 +218,12 @@ def _other_lock(root: Path, install_state: InstallState | None) -> str | None:
         return "its lock can't be read"
 
 
-def _variant(root: Path) -> str | None:
-    return root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
-
-
-def _unfit(root: Path, machine: Machine) -> str | None:
+def _unfit(project: Project, machine: Machine) -> str | None:
     """Why it does not fit its lock, in few words; `None` if it does."""
-    if not (root.parent / DECLARATION).is_file():
-        return "its project is gone"
-    session = Session(Project(root.parent, _variant(root)), machine)
+    gone = _gone(project)
+    if gone:
+        return gone
+    session = Session(project, machine)
     if recall_fit(session) is not None:
         return None
     from rabbet.core.model.options import RecreateOptions  # here: to list environments needs no plan

@@ -36,7 +36,7 @@ def all_or_nothing(session: Session) -> Iterator[None]:
     declaration, preferred = session.project.declaration_file, session.project.preferred_file
 
     def locks() -> list[Path]:
-        return list(session.project.folder.glob("pylock*.toml"))
+        return list(session.project.home.glob("pylock*.toml"))
 
     def written() -> list[Path]:
         return [*locks(), *([declaration] if declaration.is_file() else [])]

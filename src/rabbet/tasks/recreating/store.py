@@ -63,7 +63,7 @@ def cache_key(project: Project) -> str:
     """
     project.lock()  # which says if there is none
     digest = hashlib.sha256(LAYOUT.encode())
-    for path in sorted(project.folder.glob("pylock*.toml")):
+    for path in sorted(project.home.glob("pylock*.toml")):
         digest.update(f"{path.name}\n{stamp_of(read_text(path))}\n".encode())
     return f"rabbet-{platform.system().lower()}-{platform.machine().lower()}-{digest.hexdigest()[:16]}"
 

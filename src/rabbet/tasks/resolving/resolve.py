@@ -115,7 +115,7 @@ def resolve(
     changed = [result for result in resolved if writing and not result.untouched]
     texts = {result.file: _readable_text(result, session.of(result.variant)) for result in changed}
     for file, text in texts.items():
-        write_text(session.project.folder / file, text)
+        write_text(session.project.home / file, text)
     if writing and session.project.variant is None:
         forget_preferred(session.project)
         if all(result.lasting for result in resolved):

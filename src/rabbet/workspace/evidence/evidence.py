@@ -33,6 +33,7 @@ from rabbet.workspace.project import DECLARATION
 __all__ = ["Gathered", "gather"]
 
 _NO_GROUP = {"requirements", "requirement", "base", "main", "common", "prod", "production", "all", "lock"}
+_CODE = (".py", ".pyw", ".ipynb")
 _DEEPEST = 20  # lists that include each other
 
 
@@ -80,6 +81,8 @@ class _Gatherer:
                 self._of_folder(path, place)
             elif path.suffix == ".toml":
                 self._of_toml(path)
+            elif path.suffix in _CODE:
+                self._of_code(path.parent, path.name)
             else:
                 self._of_list(path)
         if not places:
@@ -110,14 +113,15 @@ class _Gatherer:
         self._of_code(folder)
         return len(self._found.looked_at) > before
 
-    def _of_code(self, folder: Path) -> None:
-        read = imports_of(folder)
+    def _of_code(self, folder: Path, only: str | None = None) -> None:
+        read = imports_of(folder, only)
         if read.files:
             self._found.sites += read.sites
             self._found.own |= read.names
             files = f"{read.files} source file" + ("s" if read.files > 1 else "")
             shown = self._shown(folder)
-            self._found.looked_at.append(f"{files} here" if shown == "." else f"{files} in {shown}")
+            told = f"{files} here" if shown == "." else f"{files} in {shown}"
+            self._found.looked_at.append(only or told)
             for file, reason in read.unreadable.items():
                 self._found.left.append(Left(what=file, cause=AdoptCause(AdoptReason.UNREADABLE, (reason,))))
 

@@ -35,9 +35,9 @@ class SourceImports(NamedTuple):
     unreadable: dict[str, str]
 
 
-def imports_of(folder: Path) -> SourceImports:
-    """Read all files of a project; what lies beside a file, or above it, is the project's own."""
-    files = sorted(_files(str(folder)))
+def imports_of(folder: Path, only: str | None = None) -> SourceImports:
+    """Read a project's files, or only one; what lies beside a file, or above it, is the project's own."""
+    files = sorted(_files(str(folder))) if only is None else [only]
     sites: list[ImportSite] = []
     unreadable: dict[str, str] = {}
     own = cache(lambda place: _names(folder / place))
@@ -58,9 +58,9 @@ def imports_of(folder: Path) -> SourceImports:
     return SourceImports(sites, len(files), names, unreadable)
 
 
-def source_texts(folder: Path) -> Iterator[tuple[str, str]]:
-    """The texts of a project's files of Python code, by their places, as far as they can be read."""
-    for file in sorted(_files(str(folder))):
+def source_texts(folder: Path, only: str | None = None) -> Iterator[tuple[str, str]]:
+    """The texts of a project's files of Python code, or of one, by place, as far as they can be read."""
+    for file in sorted(_files(str(folder))) if only is None else [only]:
         if file.endswith(".py"):
             with suppress(OSError):
                 yield file, read_regular(folder / file, most=MOST_SOURCE).decode("utf-8", "replace")

@@ -291,7 +291,7 @@ def _inputs(session: Session) -> Inputs:
     _add(digest, project.declaration_file.name.encode(), declaration)
     locks = {
         path.name: hashlib.sha256(read_regular(path, most=MOST_TEXT_FILE)).hexdigest()
-        for path in project.folder.glob("pylock*.toml")
+        for path in project.home.glob("pylock*.toml")
     }
     for folder in _folders(project, facts):
         _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
@@ -310,7 +310,7 @@ def _folders(project: Project, facts: DeclaredFacts) -> Iterator[Path]:
 
     Raises `FileNotFoundError` for a path that can't be one.
     """
-    if facts.built or (project.folder / "setup.py").exists():
+    if facts.built or project.has_setup:
         yield project.folder
     try:
         yield from [path_named(path, project.folder) for path in facts.local]

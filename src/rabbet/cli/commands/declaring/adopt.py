@@ -34,7 +34,8 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.documents.declaring.adopt import AdoptDocument
     from rabbet.tasks.declaring.adopt import adopting, save
 
-    drawn_up = adopting(context.machine, context.observer, arguments.places)
+    project = context.place.project if context.place else None
+    drawn_up = adopting(context.machine, context.observer, arguments.places, project)
     if not arguments.json:
         show_adopting(drawn_up, context)
     written = not arguments.plan and agreed(

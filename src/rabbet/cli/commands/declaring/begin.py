@@ -1,15 +1,19 @@
 """Start a project in this folder.
 
 Writes pyproject.toml in the current folder, or completes the one that is there. On a terminal it asks for
-what was not given, tries the source, and shows the file before it writes it.
+what was not given, tries the source, and shows the file before it writes it. With --named it begins a project
+that lies in no folder of yours, for work that belongs to none: every command finds it by --in NAME.
 """
 
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_now, add_offline
-from rabbet.errors import ExitCode
+from rabbet.cli.options import add_now, add_offline, add_several
+from rabbet.core.shell import quoted
+from rabbet.disk.named import path_named
+from rabbet.errors import ExitCode, WrongUsage
+from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -24,6 +28,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         "libraries", metavar="library", nargs="*", help="first libraries, such as 'nectarplot>=2'"
     )
     parser.add_argument("--name", help="the project's name (default: the folder's)")
+    parser.add_argument(
+        "--named", metavar="NAME", help="not here: a project that has a name and no folder, for `--in NAME`"
+    )
+    add_several(
+        parser, "--from", "PATH", "with --named: take over a lock, a list or a declaration", dest="places"
+    )
     parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11'")
     parser.add_argument("--source", metavar="ADDRESS", help="the address of an index, or a folder of wheels")
     parser.add_argument("--yes", action="store_true", help="ask nothing, use the defaults")
@@ -32,6 +42,38 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace, context: Context) -> int:
+    """Begin in this folder, or a project that has a name."""
+    if arguments.named is not None:
+        return _begin_named(arguments, context)
+    if arguments.places:
+        raise WrongUsage(
+            "--from goes with --named; in a folder, another command takes over what is there",
+            remedy=f"rabbet adopt {' '.join(f'--from {quoted(place)}' for place in arguments.places)}",
+        )
+    return _begin(arguments, context)
+
+
+def _begin_named(arguments: Namespace, context: Context) -> int:
+    """Begin a project that has a name, in the user's folder for data; if that fails there is none."""
+    from rabbet.workspace.places import Place, folder_for
+
+    machine = context.machine
+    for number, place in enumerate(arguments.places):
+        arguments.places[number] = str(path_named(place, machine.folder))
+    if arguments.source is not None and "://" not in arguments.source:
+        arguments.source = str(path_named(arguments.source, machine.folder))
+    arguments.name = arguments.name or arguments.named
+    with machine.store.claimed(f"named {arguments.named}"), folder_for(arguments.named, machine) as folder:
+        place = Place(arguments.named, Project(folder))
+        inside = context._replace(machine=machine.at(folder), place=place)
+        if not arguments.places:
+            return _begin(arguments, inside)
+        from rabbet.cli.commands.declaring.adopt import run as adopt
+
+        return adopt(Namespace(places=arguments.places, plan=False, yes=True, json=False), inside)
+
+
+def _begin(arguments: Namespace, context: Context) -> int:
     """Collect the answers and write the file."""
     from rabbet.cli.terminal.interview import asked, given
     from rabbet.tasks.declaring.begin import draft, existing

@@ -7,12 +7,16 @@ another library, for this command only; nothing is changed.
 
 from argparse import REMAINDER, ArgumentParser, Namespace
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.now import note_edited
 from rabbet.cli.options import add_now, add_trial, add_variant
-from rabbet.errors import WrongUsage
+from rabbet.core.shell import quoted
+from rabbet.errors import NoDeclaration, WrongUsage
+from rabbet.workspace.places import has_metadata, script_file
+from rabbet.workspace.project import find_project
 
 if TYPE_CHECKING:
     from rabbet.workspace.session import Session
@@ -44,6 +48,13 @@ def run(arguments: Namespace, context: Context) -> int:
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
+    script = script_file(command[0], context.machine) if context.place is None else None
+    if script is not None and has_metadata(script):
+        from rabbet.cli.placed import run_script
+
+        return run_script(command, arguments, context)
+    if script is not None and "/" not in command[0] and script.suffix == ".py":
+        return _run_beside(script, arguments, command, context)
     session = context.session(arguments.variant)
     refuse_script(session, command)
     if arguments.tried or arguments.places:
@@ -65,6 +76,20 @@ def run(arguments: Namespace, context: Context) -> int:
         context.note(foreign)
     context.output.flush()
     return become(session, command, variables)
+
+
+def _run_beside(script: Path, arguments: Namespace, command: Sequence[str], context: Context) -> int:
+    """Run a script without metadata in the project that it lies in."""
+    try:
+        find_project(script.parent)
+    except NoDeclaration as error:
+        raise NoDeclaration(
+            f"{script.name} says nothing of what it needs, and lies in no project",
+            remedy=f"rabbet adopt --in {quoted(command[0])}",
+            or_else=["rabbet begin"],
+        ) from error
+    arguments.command = ["python", *command]
+    return run(arguments, context)
 
 
 def _try(arguments: Namespace, command: Sequence[str], session: "Session", context: Context) -> int:

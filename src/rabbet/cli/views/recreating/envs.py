@@ -22,7 +22,10 @@ class EnvironmentsView(EnvironmentsDocument, frozen=True):
         narrow = 0 < width < _NARROW
         headings = ["environment", "python", "used", "own", "shared", "state"]
         most = max(_LEAST, width - (42 if narrow else 59)) if width else 0
-        labels = path_labels([environment.root for environment in self.found], context.machine.home, most)
+        roots = [
+            Path(environment.place) if environment.place else environment.root for environment in self.found
+        ]
+        labels = path_labels(roots, context.machine.home, most)
         rows = [
             [
                 label,

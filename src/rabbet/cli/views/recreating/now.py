@@ -10,7 +10,7 @@ from rabbet.tasks.recreating.now import BroughtUp
 from rabbet.tasks.recreating.recreate import RecreateReport
 from rabbet.tasks.resolving.resolve import Resolved
 
-__all__ = ["BroughtUpView", "note_both", "show_both"]
+__all__ = ["BroughtUpView", "note_both", "note_recreated", "show_both"]
 
 
 class BroughtUpView(BroughtUpDocument, frozen=True):
@@ -35,4 +35,9 @@ def note_both(brought: BroughtUp, context: Context) -> None:
         if not resolved.untouched:
             context.note(locked_text(resolved))
     if not brought.recreated.plan.idle:
-        context.note(outcome(brought.recreated))
+        note_recreated(brought.recreated, context)
+
+
+def note_recreated(report: RecreateReport, context: Context) -> None:
+    """Tell in a line, beside another program's output, what was done to the environment."""
+    context.note(outcome(report).partition(" Next: ")[0])
