@@ -48,7 +48,7 @@ FILES = {
     ".venv, .venv-NAME": "the environment (PEP 405), of the project and of a variant",
     "rabbet.preferred.toml": "versions that the next lock prefers; gone once it is made",
     "Containerfile, .containerignore, .devcontainer/devcontainer.json": "written by `export`, and marked",
-    "named/NAME/, scripts/KEY/": "projects with a name, what is kept of scripts: in the platform's folder for data",
+    "named/NAME/, scripts/KEY/": "projects with a name, what is kept of scripts; in the folder for data",
     "settings.toml": "your own settings, in the platform's folder for configuration",
     "runs.jsonl, faults/": "the last runs, and reports of mistakes, in the platform's folder for state",
 }
