@@ -41,9 +41,33 @@ class Exports(ProgramCase):
     def setUp(self) -> None:
         super().setUp()
         licensed = MadeUp(name="waxpress", version="1.0", code="x = 1\n")
-        self.index = self.serve(StandIn([*RELEASES, licensed]))
+        speaking = MadeUp(name="ipykernel", version="1.0", code="x = 1\n")
+        self.index = self.serve(StandIn([*RELEASES, licensed, speaking]))
         self.begin(self.index.address, "pollencsv", "waxpress", runtime="python==3.11.*")
         self.rabbet("declare", "--group", "checks", "mitewatch")
+
+    def test_kernel(self) -> None:
+        """An environment becomes a kernel for notebooks, which is listed and taken back; others' stay."""
+        told = self.rabbet("export", "kernel", code=7).err
+        self.assertIn("rabbet recreate", told)
+        self.rabbet("resolve", "--now")
+        self.assertIn("try     rabbet declare ipykernel --now", self.rabbet("export", "kernel", code=7).err)
+        self.rabbet("declare", "ipykernel", "--now")
+        for _ in range(2):
+            made = self.rabbet("export", "kernel", "--json").json()
+        content = json.loads((Path(made["folder"]) / "kernel.json").read_text())
+        done = subprocess.run([content["argv"][0], "-c", "import ipykernel"], check=False)
+        self.assertEqual((done.returncode, content["argv"][3:]), (0, ["-f", "{connection_file}"]))
+        self.assertRegex(content["display_name"], r"^hivescale \(Python 3\.\d+\)$")
+        others = Path(made["folder"]).parent / "others"
+        others.mkdir()
+        (others / "kernel.json").write_text("{}")
+        shutil.rmtree(self.project / ".venv")
+        listed = self.rabbet("export", "kernels", "--json").json()["kernels"]
+        self.assertEqual([(row["title"], row["there"]) for row in listed], [(content["display_name"], False)])
+        self.rabbet("export", "kernel", "--back")
+        self.rabbet("export", "kernel", "--back", code=7)
+        self.assertEqual([path.name for path in others.parent.iterdir()], ["others"])
 
     def test_list(self) -> None:
         """Each pin with its hashes, markers where systems differ, groups as they are chosen."""

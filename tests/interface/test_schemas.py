@@ -101,6 +101,11 @@ class Schemas(ProgramCase):
         (self.project / "each.txt").write_text("shelf/waggle-1.4.tar.gz\n")
         self.ask("runtimes publish --each each.txt --to ../a")
         self.ask("export editor")
+        speaking = site_of(self.project / ".venv") / "ipykernel-1.0.dist-info"
+        speaking.mkdir()
+        self.ask("export kernel")
+        speaking.rmdir()
+        self.ask("export kernels")
         self.ask("culprit --good old.toml -- true", code=1)
         self.census()
         put_there(site_of(self.project / ".venv"), "skepio", "0.3", installer="handy", asked=True)

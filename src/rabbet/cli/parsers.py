@@ -30,6 +30,7 @@ _RENAMED = {"--from": "--taken-from"}
 _NAMES_OF_ACTIONS = ("action", "what")  # what commands call the word that chooses one
 _FOR_ACTIONS = re.compile(r"^(?:list|[a-z]+)(?:, [a-z]+)*: (?=\S)")
 _WIDEST_OPTION = 30  # characters of an option beside its help
+_SHORT = len("--in")  # which any longer option would be near to
 _UNRECOGNIZED = "unrecognized arguments: "
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
@@ -113,6 +114,7 @@ class _Parser(ArgumentParser):
         elif message.startswith(_UNRECOGNIZED):
             wrong = next((word for word in message[len(_UNRECOGNIZED) :].split() if word[:2] == "--"), "")
             known = [name for action in self._actions for name in action.option_strings]
+            known = [name for name in known if len(name) > _SHORT or len(wrong) <= len(name) + 1]
         else:
             return None
         wrong = wrong.partition("=")[0]

@@ -219,7 +219,7 @@ def _keep(file: Path, content: bytes) -> None:
 def home_of(script: Path, machine: Machine) -> Path:
     """Where what is kept of a script lies, by its real path."""
     key = sha256(os.fsencode(script)).hexdigest()[:16]
-    return data_folder(machine.environ, machine.folder) / "scripts" / f"{key}-{script.stem[:40]}"
+    return data_folder(machine.environ, machine.folder) / "scripts" / f"{script.stem[:40]}-{key}"
 
 
 def _text_of(file: Path) -> str:

@@ -1,4 +1,4 @@
-"""Export the lock: list, bill, table, container, editor.
+"""Export the lock: list, bill, table, container, editor, kernel.
 
 Files that Rabbet wrote are replaced, unless they were edited; --force replaces those too. `drift` reports
 exports that are stale.
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("what", choices=(*_TEXTS, "container", "editor"), help="what to export")
+    parser.add_argument("what", choices=tuple(ACTIONS), help="what to export")
     parser.add_argument(
         "--to", metavar="FILE", help="list, bill, table: write this file, not standard output"
     )
@@ -28,6 +28,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
     add_several(parser, "--command", "WORD", "container: what it runs (default: python)", dest="words")
     parser.add_argument("--force", action="store_true", help="container, editor: replace edited files, too")
+    parser.add_argument("--back", action="store_true", help="kernel: take it back")
     add_variant(parser)
     add_json(parser)
 
@@ -39,6 +40,8 @@ ACTIONS = {
     "table": "A table for a spreadsheet (CSV): licences, and why each library is there.",
     "container": "Containerfile and .containerignore; the libraries come from what `carry` put together.",
     "editor": "The description of a development container, and the paths that editors ask for.",
+    "kernel": "The environment as a kernel for notebooks, in your folder for kernels; --back removes it.",
+    "kernels": "List the kernels that were registered, and whether their environments are still there.",
 }
 ONLY = {  # the options that count for some exports alone
     "to": _TEXTS,
@@ -48,6 +51,7 @@ ONLY = {  # the options that count for some exports alone
     "base": ("container",),
     "words": ("container",),
     "force": ("container", "editor"),
+    "back": ("kernel",),
 }
 
 
@@ -61,6 +65,10 @@ def run(arguments: Namespace, context: Context) -> int:
                 because=[f"it is for: {', '.join(exports)}"],
                 remedy="rabbet export --help",
             )
+    if arguments.what == "kernels":
+        return _kernels(context, as_json=arguments.json)
+    if arguments.what == "kernel":
+        return _kernel(arguments, context)
     from rabbet.cli.views.more.export import ExportedView
     from rabbet.tasks.more.export import (
         ContainerOptions,
@@ -111,4 +119,24 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     path = path_named(arguments.to, context.machine.folder)
     write_text(path, text, below=context.project().folder)
     context.show(f"Wrote {arguments.to}.")
+    return ExitCode.DONE
+
+
+def _kernels(context: Context, *, as_json: bool) -> int:
+    """List what was registered, wherever the current folder is."""
+    from rabbet.cli.views.more.kernels import KernelsView
+    from rabbet.tasks.more.kernels import known_kernels
+
+    context.present(KernelsView(tuple(known_kernels(context.machine))), as_json=as_json)
+    return ExitCode.DONE
+
+
+def _kernel(arguments: Namespace, context: Context) -> int:
+    """Register the environment, or take that back."""
+    from rabbet.cli.views.more.kernels import KernelView
+    from rabbet.tasks.more.kernels import register_kernel, take_kernel_back
+
+    session = context.session(arguments.variant)
+    act = take_kernel_back if arguments.back else register_kernel
+    context.present(KernelView(act(session), registered=not arguments.back), as_json=arguments.json)
     return ExitCode.DONE
