@@ -105,7 +105,8 @@ class Schemas(ProgramCase):
         speaking.mkdir()
         self.ask("export kernel")
         speaking.rmdir()
-        self.ask("export kernels")
+        for line in ("export kernels", "lend", "lend --raise"):
+            self.ask(line)
         self.ask("culprit --good old.toml -- true", code=1)
         self.census()
         put_there(site_of(self.project / ".venv"), "skepio", "0.3", installer="handy", asked=True)

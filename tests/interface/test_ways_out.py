@@ -100,7 +100,6 @@ MEANT = [
     ("recreate|--group|chekcs", 2, "recreate --group checks"),
     ("lookup|plot", 4, "lookup nectarplot"),
     ("run|--from|WHEEL|--|python|-V", 2, "run --taken-from PLACE -- python -V"),
-    ("run|weigh.py|--all", 2, "run python weigh.py --all"),
     ("run|pyhton|-V", 7, "run python -V"),
 ]
 
@@ -251,7 +250,6 @@ class WaysOut(ProgramCase):
         checkout = self.root / "tallywax"
         checkout.mkdir()
         (checkout / "pyproject.toml").write_text("[project]\nname = 'tallywax'\nversion = '9'\n")
-        (self.project / "weigh.py").write_text("print('gold')\n")
         write_files(self.root / "wheels")
         wheel = next((self.root / "wheels").glob("skepio-0.4-*"))
         for given, code, first in MEANT:

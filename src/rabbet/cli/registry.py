@@ -48,6 +48,7 @@ _GROUPS = {
             "status": "show where the project stands",
             "past": "show what the lock held before",
             "carry": "pack all that a lock needs, for a machine without network",
+            "lend": "make a library's commands available in every folder",
             "export": "export the lock: list, bill, table, container, editor, kernel",
             "completion": "set up completion in a shell",
             "follow": "let the shell follow you into environments",

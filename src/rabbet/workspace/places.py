@@ -51,18 +51,27 @@ _SCRIPT_ENDINGS = (".py", ".pyw")
 
 
 class Place(NamedTuple):
-    """A place as it was named, and its project; of a script, its text and block, and the lock beside it."""
+    """A place as it was written, and its project; of a script, its text and block, and the lock beside it."""
 
     text: str
     project: Project
     read: str = ""
     block: "ScriptBlock | None" = None
     locked: bytes | None = None
+    named: bool = False
 
     @property
     def option(self) -> str:
         """The option that names it, to be put behind a command."""
         return f" --in {quoted(self.text)}"
+
+    @property
+    def everywhere(self) -> str:
+        """What names it from every folder: its name, or a path."""
+        project = self.project
+        if project.script is not None:
+            return str(project.script.file)
+        return self.text if self.named else str(project.folder)
 
     def told(self, text: str) -> str:
         """A sentence or a command as it is told of this place; what a script declares lies in itself."""
@@ -110,7 +119,7 @@ def place_in(text: str, machine: Machine) -> Place:
                 because=[f"the project lies in {named}"],
                 note="a path with a slash is always a folder",
             )
-        return Place(text, Project(named))
+        return Place(text, Project(named), named=True)
     if path.is_dir():
         return Place(text, find_project(path))
     if path.exists() or text.endswith(_SCRIPT_ENDINGS):

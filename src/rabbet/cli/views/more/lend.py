@@ -1,0 +1,55 @@
+"""The views of `lend`."""
+
+from rabbet.cli.context import Context
+from rabbet.documents.amounts import count
+from rabbet.documents.more.lend import LentDocument, RaisedDocument
+
+__all__ = ["LentView", "RaisedView"]
+
+
+class LentView(LentDocument, frozen=True):
+    """The libraries whose commands are lent, or one that was lent just now (`new`)."""
+
+    new: bool = False
+
+    def show(self, context: Context) -> None:
+        """Print one row a library; of a new one, where its commands are."""
+        if self.new:
+            for lent in self.found:
+                commands = ", ".join(lent.note.commands)
+                context.show(f"Lent {lent.note.library} {lent.version}: {commands} in {lent.note.folder}.")
+        else:
+            rows = [
+                (
+                    lent.note.library,
+                    str(lent.version or "-"),
+                    ", ".join(lent.note.commands),
+                    lent.note.place or "an environment of its own",
+                    "" if lent.version else "its environment is gone",
+                )
+                for lent in self.found
+            ]
+            if rows:
+                context.show_table(("library", "version", "commands", "from", "state"), rows)
+                context.show()
+            context.show(f"{count(len(rows), 'library')} lent.")
+        for folder in dict.fromkeys(lent.note.folder for lent in self.found if not lent.on_path):
+            context.show(f"note: {folder} is not on PATH, so shells do not find commands there.")
+
+
+class RaisedView(RaisedDocument, frozen=True):
+    """The libraries that were raised, or stayed as they were."""
+
+    def show(self, context: Context) -> None:
+        """Print one row a library, and why one stayed."""
+        rows = [
+            (raised.library, str(raised.before or "-"), str(raised.after or "-"), raised.kept or "raised")
+            if raised.before != raised.after or raised.kept
+            else (raised.library, str(raised.before or "-"), str(raised.after or "-"), "at its newest")
+            for raised in self.found
+        ]
+        if rows:
+            context.show_table(("library", "before", "now", "state"), rows)
+            context.show()
+        moved = sum(raised.before != raised.after for raised in self.found)
+        context.show(f"{count(len(rows), 'library')} lent from environments of their own; raised: {moved}.")
