@@ -31,7 +31,7 @@ class Languages(ProgramCase):
         (self.project / "pylock.toml").rename(self.project / "good.toml")
         self.rabbet("declare", "--exactly", "--runtime", "waggle>=2")
         self.rabbet("resolve")
-        command = ("sh", "-c", "waggle --version | grep -q 1.4")
+        command = ("sh", "-c", "waggle --version | grep -q '^waggle 1[.]4 '")
         told = self.rabbet("culprit", "--good", "good.toml", "--", *command).out
         self.assertRegex(told, r"waggle +1\.4 +2\.1")
 
