@@ -84,7 +84,7 @@ def _play(context: Context, folder: Path, port: int, *, chapters: Sequence[str],
     """Play chapters, each in a project that was begun: `alone`, or after the beginning."""
     project = folder / "hivescale"
     project.mkdir()
-    own = {"RABBET_STORE": str(folder / "store"), "RABBET_STATE": str(folder / "state")}
+    own = {f"RABBET_{part.upper()}": str(folder / part) for part in ("store", "state", "data")}
     variables = {**context.machine.environ, **own}
     with _index(port) as index:
         stage = Stage(project=project, address=index.address, variables=variables, output=context.output)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+from rabbet.demo.anywhere import play_anywhere
 from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import play_machines, play_old_project
@@ -230,6 +231,7 @@ CHAPTERS = {
     "adopt": Chapter("an old project with a list, an environment and code", play_old_project),
     "culprit": Chapter("which of twenty libraries broke a report", play_regression),
     "builds": Chapter("the project's own command, a checkout, a library tried", _play_own_sources),
+    "anywhere": Chapter("a project by its name, a single script, a command everywhere", play_anywhere),
     "runtimes": Chapter("a second language, locked and obtained", _play_two_languages),
 }
 """The parts of the example beside `play`, by the words that play each alone, in the order of `--all`."""

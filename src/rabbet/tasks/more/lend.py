@@ -285,7 +285,9 @@ def _path(machine: Machine) -> list[str]:
 
 def _programs(to: str | None, machine: Machine) -> Path:
     """The folder for launchers: the one that was named, or where the programs of one user usually lie."""
-    return path_named(to, machine.folder) if to else machine.home / ".local" / "bin"
+    if to is None:
+        return machine.home / ".local" / "bin"
+    return Path(os.path.normpath(path_named(to, machine.folder)))
 
 
 def _folder(machine: Machine) -> Path:
