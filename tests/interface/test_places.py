@@ -1,6 +1,7 @@
 """Places: projects that have a name, and single scripts, from whatever folder."""
 
 import subprocess
+import sys
 from pathlib import Path
 
 from rabbet.demo.stand_in import StandIn
@@ -124,6 +125,33 @@ class Places(ProgramCase):
         self.assertEqual((self.project / "pylock.report.toml").read_bytes(), locked)
         self.rabbet("resolve", "--in", "report.py", "--raise-all")
         self.assertTrue(self.rabbet("run", "report.py", "0").out.startswith("2."))
+
+    def test_folder_for_a_friend(self) -> None:
+        """A script in a folder with all that it needs runs where there is no network and no store."""
+        self.script.write_text(REPORT)
+        friend = self.root / "friend"
+        self.rabbet("export", "script", "report.py", code=2)
+        self.begin(self.index.address)
+        self.assertIn("rabbet carry", self.rabbet("export", "script", "--in", ".", "--to", "x", code=2).err)
+        self.rabbet("export", "script", "report.py", "--to", str(friend))
+        names = sorted(path.name for path in friend.iterdir())
+        self.assertEqual(names, ["carried", "pylock.report.toml", "report.py", "run.py"])
+        there = {
+            **self.variables,
+            "RABBET_STORE": str(self.root / "other"),
+            "RABBET_DATA": str(self.root / "d"),
+        }
+        there["RABBET_SOURCE"] = "http://127.0.0.1:9/"
+        done = subprocess.run(
+            [sys.executable, friend / "run.py", "4", "a b"],
+            cwd="/",
+            env=there,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 4, done.stderr)
+        self.assertRegex(done.stdout, r"^1\..*'4', 'a b'\]\n$")
 
     def test_metadata_drawn_up(self) -> None:
         """What a script imports is found by its name at the source, and shown before it is written."""

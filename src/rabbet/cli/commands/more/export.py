@@ -4,7 +4,9 @@ Files that Rabbet wrote are replaced, unless they were edited; --force replaces 
 exports that are stale.
 """
 
+import os
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
@@ -19,8 +21,11 @@ if TYPE_CHECKING:
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("what", choices=tuple(ACTIONS), help="what to export")
+    parser.add_argument("script", nargs="?", help="script: which one")
     parser.add_argument(
-        "--to", metavar="FILE", help="list, bill, table: write this file, not standard output"
+        "--to",
+        metavar="FILE",
+        help="list, bill, table: write this file, not standard output; script: a folder",
     )
     add_several(parser, "--group", "NAME", "list, container: with these groups")
     add_several(parser, "--extra", "NAME", "list, container: with these extras")
@@ -41,10 +46,11 @@ ACTIONS = {
     "container": "Containerfile and .containerignore; the libraries come from what `carry` put together.",
     "editor": "The description of a development container, and the paths that editors ask for.",
     "kernel": "The environment as a kernel for notebooks, in your folder for kernels; --back removes it.",
+    "script": "A folder with a script and all that it needs, for a machine without network.",
     "kernels": "List the kernels that were registered, and whether their environments are still there.",
 }
 ONLY = {  # the options that count for some exports alone
-    "to": _TEXTS,
+    "to": (*_TEXTS, "script"),
     "group": ("list", "container"),
     "extra": ("list", "container"),
     "everything": ("list", "container"),
@@ -52,6 +58,7 @@ ONLY = {  # the options that count for some exports alone
     "words": ("container",),
     "force": ("container", "editor"),
     "back": ("kernel",),
+    "script": ("script",),
 }
 
 
@@ -59,7 +66,7 @@ def run(arguments: Namespace, context: Context) -> int:
     """Export."""
     for name, exports in ONLY.items():
         if getattr(arguments, name) and arguments.what not in exports:
-            option = "--command" if name == "words" else f"--{name}"
+            option = {"words": "--command", "script": "a script"}.get(name, f"--{name}")
             raise WrongUsage(
                 f"{option} means nothing to a {arguments.what}",
                 because=[f"it is for: {', '.join(exports)}"],
@@ -69,6 +76,8 @@ def run(arguments: Namespace, context: Context) -> int:
         return _kernels(context, as_json=arguments.json)
     if arguments.what == "kernel":
         return _kernel(arguments, context)
+    if arguments.what == "script":
+        return _script(arguments, context)
     from rabbet.cli.views.more.export import ExportedView
     from rabbet.tasks.more.export import (
         ContainerOptions,
@@ -140,3 +149,22 @@ def _kernel(arguments: Namespace, context: Context) -> int:
     act = take_kernel_back if arguments.back else register_kernel
     context.present(KernelView(act(session), registered=not arguments.back), as_json=arguments.json)
     return ExitCode.DONE
+
+
+def _script(arguments: Namespace, context: Context) -> int:
+    """Write a folder that runs a script anywhere."""
+    if arguments.to is None or (arguments.script is None and context.place is None):
+        raise WrongUsage("a script and a folder are needed", remedy="rabbet export script --help")
+    from rabbet.cli.placed import carry_out_in
+    from rabbet.cli.views.more.carry import ScriptFolderView
+    from rabbet.tasks.more.script_folder import export_script
+
+    def write(context: Context) -> int:
+        place = Path(os.path.normpath(path_named(arguments.to, context.machine.folder)))
+        carried = export_script(context.session(), place)
+        context.present(ScriptFolderView(carried), as_json=arguments.json)
+        return ExitCode.DONE
+
+    if context.place is not None:
+        return write(context)
+    return carry_out_in(arguments.script, "export", write, context)

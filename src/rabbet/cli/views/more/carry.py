@@ -7,8 +7,10 @@ from rabbet.cli.context import Context
 from rabbet.core.shell import quoted, variant_option
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.more.carry import CarriedBuildsDocument, CarryDocument
+from rabbet.tasks.more.carry import Carried
+from rabbet.tasks.more.script_folder import STARTING
 
-__all__ = ["CarriedBuildsView", "CarryView"]
+__all__ = ["CarriedBuildsView", "CarryView", "ScriptFolderView"]
 
 
 class CarryView(CarryDocument, frozen=True):
@@ -18,24 +20,38 @@ class CarryView(CarryDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print what was written, then the command for the other machine."""
-        carried, written = self.carried, self.carried.written
-        for note in carried.notes:
-            context.show(f"note: {note}")
-        context.show(f"for: {_targets_text(carried.targets)}")
-        context.show(f"Rabbet itself is there for {carried.rabbet_for}")
-        context.show()
-        changed = f"{written.new} written"
-        changed += f", {written.gone} removed" if written.gone else ""
-        changed += f", {written.files - written.new} unchanged" if written.files > written.new else ""
-        context.show(
-            f"{count(written.files, 'file')}, {size_text(written.size)}, in {carried.place}: {changed}."
-        )
+        carried = self.carried
+        _show_contents(carried, context)
         place = quoted(carried.place.name)
         unpacked = carried.place.name.endswith(ENDINGS)
         runner = "rabbet" if unpacked else f"python{carried.python} {place}/rabbet.py"
         obtaining = " --obtain" if carried.with_runtimes else ""
         recreating = f"recreate{variant_option(self.variant)}{obtaining} --carried {place}"
         context.show(f"There, in the project: {runner} {recreating}")
+
+
+class ScriptFolderView(CarryDocument, frozen=True):
+    """A script with all that it needs, and how it is started."""
+
+    def show(self, context: Context) -> None:
+        """Print what was written, then the command for the other machine."""
+        _show_contents(self.carried, context)
+        starting = quoted(f"{self.carried.place.parent.name}/{STARTING}")
+        context.show(f"There: python{self.carried.python} {starting} ARGUMENTS")
+
+
+def _show_contents(carried: Carried, context: Context) -> None:
+    """Print what was carried, for whom, and how much of it is new."""
+    written = carried.written
+    for note in carried.notes:
+        context.show(f"note: {note}")
+    context.show(f"for: {_targets_text(carried.targets)}")
+    context.show(f"Rabbet itself is there for {carried.rabbet_for}")
+    context.show()
+    changed = f"{written.new} written"
+    changed += f", {written.gone} removed" if written.gone else ""
+    changed += f", {written.files - written.new} unchanged" if written.files > written.new else ""
+    context.show(f"{count(written.files, 'file')}, {size_text(written.size)}, in {carried.place}: {changed}.")
 
 
 def _targets_text(targets: Sequence[str]) -> str:
