@@ -242,10 +242,11 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """A module each; `follow` is part of `enter`; `keep`, `now` are options, `kernels` and scripts exports."""
+        """A module each; `follow` is part of `enter`; others are options, or kinds of exports."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
         commands = {name for name in COMMANDS if name != "demo"}
-        self.assertEqual(names, {*commands, "keep", "kernels", "now", "script_folder"} - {"completion", "follow"})
+        beside = {"keep", "kernels", "now", "script_folder"}
+        self.assertEqual(names, {*commands, *beside} - {"completion", "follow"})
 
     def test_documents_name_what_there_is(self) -> None:
         """Each module, folder and name of a module in the pages for newcomers exists."""

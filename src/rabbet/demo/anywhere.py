@@ -13,8 +13,9 @@ _SCRIPT = """\
 # name = "apiary"
 # url = "ADDRESS"
 # ///
-import sys, nectarplot
-gains = [float(word) for word in sys.argv[1:]]
+from sys import argv
+import nectarplot
+gains = [float(word) for word in argv[1:]]
 print(nectarplot.chart([f"week {number}" for number, _ in enumerate(gains, 18)], gains))
 """
 
