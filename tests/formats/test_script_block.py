@@ -33,12 +33,14 @@ LINES = [
     "  # ///",
 ]
 VALID = [
+    "\ufeff# /// script\n# dependencies = []\n# ///\n",
     "# /// script\n# dependencies = []\n# ///\n",
     '#!/usr/bin/env python\n# /// script\n# requires-python = ">=3"\n# dependencies = ["nectarplot"]\n# ///',
     "# /// script\r\n# dependencies = [\r\n#   'nectarplot',  # plots\r\n# ]\r\n#\r\n# [tool]\r\n# \r\n# ///",
     "# /// other\n# x\n# ///\n\n# /// script\n# dependencies = ['combframe']\n# # ///\n# ///\n'ä\udcff'\n",
 ]
 BARE = [
+    "\ufeffimport x\n",
     "",
     "import x",
     "#!/usr/bin/env python\nimport x\n",
@@ -121,4 +123,4 @@ def rest_of(text: str) -> list[str]:
     """The lines of a script without its block, but for empty ones."""
     block = script_block(text, "report.py")
     rest = text if block is None else next(without_block(text, block))
-    return [line for line in re.split("[\r\n]+", rest) if line]
+    return [line for line in re.split("[\r\n\ufeff]+", rest) if line]

@@ -23,6 +23,7 @@ REFUSED = [
     ("# /// script\n# x = 1\n# ///\n", "project.x: is not known here"),
     ("# /// script\n# dependencies = ['']\n# ///\n", "project.dependencies"),
     ("# /// script\n# x = 1\n# ///\n\0", "report.py is not a text"),
+    ("# /// script\n# dependencies = []  # \udcff\n# ///\n", "is not UTF-8"),
     ("# /// script\n" + "#\n" * 1_500_000 + "# ///\n", "report.py can't be read"),
 ]
 NAMES = ["Scratch", "a/b", "../a", ".", "a b", "é", "x" * 65, "-a", "a-", "report.py", "~"]
@@ -172,10 +173,11 @@ class Places(ProgramCase):
         """A broken block ends in a message; the script stays as it is."""
         for text, told in REFUSED:
             with self.subTest(told):
-                self.script.write_text(text)
+                self.script.write_text(text, errors="surrogateescape")
                 self.assertIn(told, self.rabbet("declare", "--in", "report.py", "skepio", code=3).err)
-                self.assertEqual(self.script.read_text(), text)
+                self.assertEqual(self.script.read_text(errors="surrogateescape"), text)
         self.script.write_text(REPORT)
+        self.rabbet("recreate", "--in", "report.py", "--variant", "all", code=2)
         for given in (
             ["--group", "dev", "skepio"],
             ["--local", "skepio", "."],

@@ -185,6 +185,8 @@ def _run(name: str, given: list[str]) -> int:
 
 def _run_in(name: str, given: list[str], arguments: "Namespace", context: "Context") -> int:
     """Run a command, for each variant where that is asked for."""
+    if context.place is not None:
+        context.place.refuse_variant(getattr(arguments, "variant", None))
     try:
         if getattr(arguments, "variant", None) == "all" and hasattr(arguments, "each_variant"):
             from rabbet.cli.every_variant import run_for_each

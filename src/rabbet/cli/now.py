@@ -23,6 +23,8 @@ def bring_up_to_date(session: Session, context: Context) -> None:
     from rabbet.tasks.recreating.now import bring_up_to_date as both
 
     note_both(both(session), context)
+    if context.place is not None:
+        context.place.write_back(locking=False)
 
 
 def note_edited(rebuilt: "Rebuilt", context: Context) -> None:

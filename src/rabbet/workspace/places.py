@@ -78,6 +78,11 @@ class Place(NamedTuple):
         text = in_place(text, self.option)
         return text.replace(DECLARATION, self.project.declared_in) if self.project.script else text
 
+    def refuse_variant(self, variant: str | None) -> None:
+        """Raise `WrongUsage` for a variant of a script, which has none."""
+        if variant and self.project.script is not None:
+            raise WrongUsage(f"{self.project.only_file} is a single script, and has no variants")
+
     @property
     def beside(self) -> Path:
         """The lock beside a script."""
@@ -201,11 +206,14 @@ def script_place(text: str, machine: Machine) -> Place:
     read, home = _text_of(file), home_of(file, machine)
     project = Project(file.parent, script=Script(file, home))
     block = script_block(read, file.name)
-    declaration = declaration_of(block, file.name)
+    try:
+        declaration = declaration_of(block, file.name).encode()
+    except UnicodeEncodeError as error:
+        raise NotUnderstood(f"the script metadata of {file.name} is not UTF-8 text") from error
     with cannot_write(home):
         make_folder(home)
     _keep(home / _OF_SCRIPT, os.fsencode(file))
-    _keep(project.declaration_file, declaration.encode())
+    _keep(project.declaration_file, declaration)
     found = Place(text, project, read, block)
     if not found.beside.is_file():
         return found

@@ -21,6 +21,7 @@ __all__ = ["ScriptBlock", "declaration_of", "script_block", "toml_of", "with_blo
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+")
 _OPENING = re.compile(r"# /// ([a-zA-Z0-9-]+)\Z")
 _NEARLY = re.compile(r"#\s*///\s*script\s*\Z")
+_MARK = "\ufeff"  # of the byte order, with which a file may begin
 _OPENED, _CLOSING = "# /// script", "# ///"
 _SCRIPT = "script"
 _ENCODING = re.compile(r"[ \t\f]*#.*?coding[:=]")  # a file's second line may tell it (PEP 263)
@@ -45,7 +46,7 @@ def script_block(text: str, file: str) -> ScriptBlock | None:
     Raises `NotUnderstood`, with the line, for a block that is never closed, a second one, and an opening that
     is nearly one.
     """
-    lines = [line.rstrip("\r\n") for line in _LINE.findall(text)]
+    lines = [line.rstrip("\r\n") for line in _LINE.findall(text.removeprefix(_MARK))]
     found = list(_blocks(lines, file))
     if len(found) > 1:
         raise NotUnderstood(
@@ -113,6 +114,8 @@ def with_block(text: str, block: ScriptBlock | None, toml: str) -> str:
     A new block stands behind the lines that tell how the file is started and encoded. Lines of the block that
     say the same as before stay as they are, byte for byte.
     """
+    if text.startswith(_MARK):
+        return _MARK + with_block(text.removeprefix(_MARK), block, toml)
     lines = _LINE.findall(text)
     ending = next((line[len(line.rstrip("\r\n")) :] for line in lines if line.endswith(("\n", "\r"))), "\n")
     if block is not None:
@@ -135,6 +138,9 @@ def without_block(text: str, block: ScriptBlock) -> Iterator[str]:
 
     That is also without the empty line behind it, and without the end of the line before it.
     """
+    if text.startswith(_MARK):
+        yield from (_MARK + bare for bare in without_block(text.removeprefix(_MARK), block))
+        return
     lines = _LINE.findall(text)
     before, after = lines[: block.opening - 1], lines[block.closing :]
     yield "".join([*before, *after])

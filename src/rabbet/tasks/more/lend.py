@@ -13,7 +13,7 @@ import shlex
 import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 
 import msgspec
@@ -102,7 +102,8 @@ def lend(need: Need, to: str | None, machine: Machine, observer: Observer) -> Le
         try:
             with cannot_write(folder):
                 make_folder(folder)
-            save_now(draft(folder, answers), machine.at(folder), observer)
+            with closing(machine.at(folder)) as inside:
+                save_now(draft(folder, answers), inside, observer)
             return _put(name, "", Project(folder), to, machine)
         except BaseException:
             _remove_project(folder, machine)
@@ -167,7 +168,11 @@ def raise_lent(names: Sequence[NormalizedName], machine: Machine, observer: Obse
 
 def _raised(note: Note, machine: Machine, observer: Observer) -> Raised:
     root = Path(note.environment)
-    session = Session(Project(root.parent), machine.at(root.parent), observer)
+    with closing(machine.at(root.parent)) as inside:
+        return _raised_in(Session(Project(root.parent), inside, observer), note, root)
+
+
+def _raised_in(session: Session, note: Note, root: Path) -> Raised:
     lock, before = session.project.lock_file, _version(note)
     earlier = read_regular(lock, most=MOST_TEXT_FILE) if lock.is_file() else b""
     kept = ""
@@ -180,7 +185,7 @@ def _raised(note: Note, machine: Machine, observer: Observer) -> Raised:
             write_bytes(lock, earlier)
             recreate(session, RecreateOptions())
         else:
-            _put(NormalizedName(note.library), "", session.project, note.folder, machine)
+            _put(NormalizedName(note.library), "", session.project, note.folder, session.machine)
     except RabbetError as error:
         kept = str(error)
     return Raised(library=note.library, before=before, after=_version(note), kept=kept)
@@ -259,7 +264,7 @@ def _trouble(command: Path) -> str:
     imported = _IMPORT.search(text)
     if imported is None:
         return ""
-    words = [str(interpreter_in(command.parent.parent)), "-c", imported[0]]
+    words = [str(interpreter_in(command.parent.parent)), "-I", "-c", imported[0]]
     try:
         done = subprocess.run(words, capture_output=True, text=True, timeout=_SECONDS, check=False)
     except (OSError, subprocess.TimeoutExpired) as error:

@@ -4,6 +4,7 @@ A list has to be quick, so it reads the notes in each environment, which name th
 Its files are read, and compared with the lock, only where that is asked for.
 """
 
+import os
 import shutil
 from hashlib import sha256
 from pathlib import Path
@@ -25,7 +26,7 @@ from rabbet.python.environment.place.staging import discard_environment
 from rabbet.python.environment.place.variables import ACTIVE
 from rabbet.workspace.looking.result_cache import recall_fit
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.places import home_of, named_folder, named_projects, project_around, script_file
+from rabbet.workspace.places import home_of, named_folder, named_projects, project_around
 from rabbet.workspace.project import ENVIRONMENT, Project
 from rabbet.workspace.session import Session
 
@@ -107,10 +108,9 @@ def discard(machine: Machine, named: str) -> Path:
 
 def kept_whole(machine: Machine, named: str) -> Path | None:
     """The folder of a project that has a name and no folder of the user's, or of what is kept of a script."""
-    script = script_file(named, machine)
-    if script is not None:
-        home = home_of(script, machine)
-        return home if home.is_dir() else None
+    home = home_of(Path(os.path.realpath(path_named(named, machine.folder))), machine)
+    if home.is_dir():  # the script itself may be gone
+        return home
     return next((project.folder for project in named_projects(machine) if project.folder.name == named), None)
 
 

@@ -6,6 +6,7 @@ that lies in no folder of yours, for work that belongs to none: every command fi
 """
 
 from argparse import ArgumentParser, Namespace
+from contextlib import closing
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
@@ -64,13 +65,14 @@ def _begin_named(arguments: Namespace, context: Context) -> int:
         arguments.source = str(path_named(arguments.source, machine.folder))
     arguments.name = arguments.name or arguments.named
     with machine.store.claimed(f"named {arguments.named}"), folder_for(arguments.named, machine) as folder:
-        place = Place(arguments.named, Project(folder))
-        inside = context._replace(machine=machine.at(folder), place=place)
-        if not arguments.places:
-            return _begin(arguments, inside)
-        from rabbet.cli.commands.declaring.adopt import run as adopt
+        place = Place(arguments.named, Project(folder), named=True)
+        with closing(machine.at(folder)) as there:
+            inside = context._replace(machine=there, place=place)
+            if not arguments.places:
+                return _begin(arguments, inside)
+            from rabbet.cli.commands.declaring.adopt import run as adopt
 
-        return adopt(Namespace(places=arguments.places, plan=False, yes=True, json=False), inside)
+            return adopt(Namespace(places=arguments.places, plan=False, yes=True, json=False), inside)
 
 
 def _begin(arguments: Namespace, context: Context) -> int:
