@@ -54,6 +54,8 @@ class Places(ProgramCase):
         self.assertEqual(done.out, "gold\n")
         self.assertIn("Next: rabbet run --in scratch COMMAND", self.rabbet("status", "--in", "scratch").out)
         self.assertEqual(self.rabbet("drift", "--in", "scratch", "--json").json()["findings"], [])
+        self.assertEqual(self.completed("rabbet drift --in s"), ["scratch"])
+        self.assertEqual(self.completed("rabbet explain --in scratch sk"), ["skepio"])
         self.rabbet("envs", "rename", "scratch", "tries")
         self.rabbet("begin", "--named", "other", "--yes")
         self.assertIn("already", self.rabbet("envs", "rename", "other", "tries", code=2).err)
@@ -106,7 +108,8 @@ class Places(ProgramCase):
         self.script.chmod(0o755)
         path = f"{Path(self.command()[0]).parent}:{self.variables['PATH']}"
         variables = {**self.variables, "PATH": path}
-        self.assertEqual(subprocess.run([self.script, "0"], env=variables, check=False).returncode, 0)
+        done = subprocess.run([self.script, "0"], env=variables, capture_output=True, check=False)
+        self.assertEqual(done.returncode, 0)
         self.rabbet("declare", "--in", "report.py", "nectarplot>=2", "skepio")
         self.assertEqual(self.script.read_text().replace(', "skepio"', ""), REPORT.replace("<2", ">=2"))
         self.assertTrue(self.rabbet("run", "report.py", "0").out.startswith("2."))

@@ -82,16 +82,19 @@ class Machine:
             attended=attended,
         )
 
-    def at(self, folder: Path) -> "Self":
-        """The same machine seen from another folder; the user's variables lead to where they led before."""
+    def at(self, folder: Path, *, offline: bool = False) -> "Self":
+        """The same machine seen from another folder; the user's variables lead to where they led before.
+
+        The network may be forbidden there, although it is not here.
+        """
         named = {name: self.environ[name] for name in _FOLDERS if self.environ.get(name)}
         fixed = {name: str(path_named(place, self.folder)) for name, place in named.items()}
         return type(self)(
             folder,
             {**self.environ, **fixed},
             self.home,
-            offline=self.offline,
-            fresh_listings=self.fresh_listings,
+            offline=self.offline or offline,
+            fresh_listings=self.fresh_listings and not offline,
             attended=self.attended,
         )
 

@@ -24,6 +24,7 @@ class LentDocument(Struct, frozen=True):
                 {
                     "library": lent.note.library,
                     "version": str(lent.version) if lent.version else None,
+                    "newer": str(lent.newer) if lent.newer else None,
                     "place": lent.note.place or None,
                     "environment": lent.note.environment,
                     "folder": lent.note.folder,

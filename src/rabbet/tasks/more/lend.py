@@ -18,11 +18,14 @@ from pathlib import Path
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.limits import MOST_BY_HAND, MOST_TEXT_FILE
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
+from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
@@ -41,6 +44,7 @@ from rabbet.tasks.declaring.begin import Answers, draft, offered_runtimes, save_
 from rabbet.tasks.recreating.envs import discard
 from rabbet.tasks.recreating.now import bring_up_to_date
 from rabbet.tasks.recreating.recreate import recreate
+from rabbet.tasks.resolving.lookup import lookup
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
@@ -68,11 +72,13 @@ _NOTE = msgspec.json.Decoder(Note)
 class Lent(Struct, frozen=True, kw_only=True):
     """A library whose commands are lent; `version` is `None` where its environment is gone.
 
+    `newer` is the newest release that the store knows, if that is another one; sources are not asked for it.
     `on_path` tells whether the folder with the launchers is one where commands are looked for.
     """
 
     note: Note
     version: Version | None
+    newer: Version | None
     on_path: bool
 
 
@@ -148,7 +154,7 @@ def _put(library: NormalizedName, place: str, project: Project, to: str | None, 
 
 def lent(machine: Machine) -> list[Lent]:
     """All libraries whose commands are lent, by name."""
-    return [_lent(note, machine) for note in _notes(machine)]
+    return [replace(_lent(note, machine), newer=_newer(note, machine)) for note in _notes(machine)]
 
 
 def raise_lent(names: Sequence[NormalizedName], machine: Machine, observer: Observer) -> Iterator[Raised]:
@@ -274,7 +280,20 @@ def _trouble(command: Path) -> str:
 
 
 def _lent(note: Note, machine: Machine) -> Lent:
-    return Lent(note=note, version=_version(note), on_path=note.folder in _path(machine))
+    return Lent(note=note, version=_version(note), newer=None, on_path=note.folder in _path(machine))
+
+
+def _newer(note: Note, machine: Machine) -> Version | None:
+    """The newest release by the listings in the store, if the installed one is older."""
+    version, folder = _version(note), Path(note.environment).parent
+    if note.place or version is None:
+        return None
+    with suppress(RabbetError), closing(machine.at(folder, offline=True)) as inside:
+        newest = lookup(
+            Session(Project(folder), inside), Need(library_name(note.library), SpecifierSet())
+        ).newest
+        return newest if newest is not None and newest > version else None
+    return None
 
 
 def _version(note: Note) -> Version | None:

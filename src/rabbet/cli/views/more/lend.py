@@ -3,6 +3,7 @@
 from rabbet.cli.context import Context
 from rabbet.documents.amounts import count
 from rabbet.documents.more.lend import LentDocument, RaisedDocument
+from rabbet.tasks.more.lend import Lent
 
 __all__ = ["LentView", "RaisedView"]
 
@@ -25,7 +26,7 @@ class LentView(LentDocument, frozen=True):
                     str(lent.version or "-"),
                     ", ".join(lent.note.commands),
                     lent.note.place or "an environment of its own",
-                    "" if lent.version else "its environment is gone",
+                    _state(lent),
                 )
                 for lent in self.found
             ]
@@ -53,3 +54,9 @@ class RaisedView(RaisedDocument, frozen=True):
             context.show()
         moved = sum(raised.before != raised.after for raised in self.found)
         context.show(f"{count(len(rows), 'library')} lent from environments of their own; raised: {moved}.")
+
+
+def _state(lent: Lent) -> str:
+    if lent.version is None:
+        return "its environment is gone"
+    return f"{lent.newer} is known: rabbet lend --raise {lent.note.library}" if lent.newer else ""
