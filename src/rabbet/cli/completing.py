@@ -250,9 +250,9 @@ class Words:
 
     def _project(self) -> "Project":
         from rabbet.workspace.places import named_folder
-        from rabbet.workspace.project import Project, find_project
+        from rabbet.workspace.project import DECLARATION, Project, find_project
 
         named = named_folder(self._place, self._machine) if self._place else None
-        if named is not None and named.is_dir():
+        if named is not None and (named / DECLARATION).is_file():
             return Project(named)
         return find_project(path_named(self._place or "", self._machine.folder))

@@ -117,7 +117,7 @@ class Place(NamedTuple):
 def place_in(text: str, machine: Machine) -> Place:
     """The place that a text names. Raises `WrongUsage`, `NoDeclaration`, `NotUnderstood`."""
     path, named = path_named(text, machine.folder), named_folder(text, machine)
-    if named is not None and named.is_dir():
+    if named is not None and (named / DECLARATION).is_file():
         if path.is_dir():
             raise WrongUsage(
                 f"'{text}' is the name of a project, and a folder here",

@@ -90,13 +90,25 @@ def _begin(arguments: Namespace, context: Context) -> int:
     written = draft(context.machine.folder, answers)
     following = _following(answers, present, context)
     if not written.changed:
-        context.show(f"pyproject.toml has that already. {following}")
-        return ExitCode.DONE
+        return _begun_before(arguments, context, following)
     if asking and not _agreed(written, context):
         return ExitCode.NO
     _write(written, answers, context, now=context.at_once(arguments), following=following)
     if signs and not answers.needs:
         context.show(f"To take over what is here already ({', '.join(signs)}): rabbet adopt")
+    return ExitCode.DONE
+
+
+def _begun_before(arguments: Namespace, context: Context, following: str) -> int:
+    """Tell that the file has all of it, and go on where that is asked for."""
+    if not context.at_once(arguments):
+        context.show(f"pyproject.toml has that already. {following}")
+        return ExitCode.DONE
+    from rabbet.cli.views.recreating.now import BroughtUpView
+    from rabbet.tasks.recreating.now import bring_up_to_date
+
+    context.show("pyproject.toml has that already.")
+    context.present(BroughtUpView(bring_up_to_date(context.session())), as_json=False)
     return ExitCode.DONE
 
 
