@@ -65,6 +65,30 @@ class Sources(unittest.TestCase):
             with self.subTest(broken), self.assertRaises(SourceBroken):
                 imports_in_notebook(broken)
 
+    def test_installed(self) -> None:
+        """What lines of a notebook install, by their commands, is told by its names."""
+        table = {
+            "%tool install skepio": ["skepio"],
+            "!tool -q install 'combframe>=2' \"hive_wire[fast]==1.*\" # plots": ["combframe", "hive_wire"],
+            "!python -m tool install --upgrade -r list.txt -c bounds.txt skepio && ls": ["skepio"],
+            "!tool install ./wheels/a.whl git+https://apiary.example/x": [],
+            "!tool install": [],
+            "install = 1": [],
+            "x = 3 % install (skepio)": [],
+            "# !tool install skepio": [],
+            "!ls skepio": [],
+            "!" + " install" * 20_000: ["install"] * 19_999,
+        }
+        for line, names in table.items():
+            with self.subTest(line[:60]):
+                cell = {"cell_type": "code", "source": f"y = 1\n{line}\n"}
+                try:
+                    found = imports_in_notebook(json.dumps({"cells": [cell]}).encode())
+                except SourceBroken:  # it is no Python either
+                    found = ()
+                installed = [(one.module, one.line) for one in found if one.guard == "installed"]
+                self.assertEqual(installed, [(name, 2) for name in names])
+
 
 class Findings(unittest.TestCase):
     """From the table."""

@@ -46,6 +46,18 @@ class Imports(ProgramCase):
         (self.project / ".venv").rename(self.root / "gone")
         self.assertEqual(self.rabbet("imports", code=1).out, outcome.out)
 
+    def test_notebook(self) -> None:
+        """A library that a line of a notebook installs is undeclared; adopting declares it."""
+        cell = '{"cell_type": "code", "source": ["!tool install skepio\\n", "import nectarplot"]}'
+        self.write("season.ipynb", '{"cells": [' + cell + "]}")
+        self.rabbet("recreate", "--everything")
+        findings = self.rabbet("imports", "--json", code=1).json()["findings"]
+        found = next(finding for finding in findings if finding["name"] == "skepio")
+        self.assertEqual((found["kind"], found["reason"]), ("undeclared", "installed"))
+        self.assertEqual((found["places"], found["mend"]), (["season.ipynb:1"], "rabbet declare skepio"))
+        self.assertIn("a line of a notebook installs it", self.rabbet("imports", code=1).out)
+        self.assertIn("skepio", self.rabbet("adopt", "--from", "season.ipynb", "--plan").out)
+
     def test_named(self) -> None:
         """What is named in configuration or code by its module, or read at start-up, is used otherwise."""
         more = (("honeysuckle.pth", "import sys\n"), ("comb_extension.py", ""))

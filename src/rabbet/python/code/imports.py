@@ -10,6 +10,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Section
 from rabbet.core.model.finding import Weight
+from rabbet.core.needs.names import library_name
 
 __all__ = [
     "TEST_GROUPS",
@@ -74,6 +75,7 @@ class ImportReason(StrEnum):
     NO_MODULES = "no-modules"
     NAMED_IN = "named-in"
     OFFERED_BY = "offered-by"
+    INSTALLED = "installed"
     UNREADABLE = "unreadable"
 
 
@@ -125,7 +127,8 @@ class Code(Struct, frozen=True, kw_only=True):
     `declared` are libraries with the sections that name them (`None`: the project itself), `brought_by` the
     declared ones that bring the others, `mentioned` where a library is named in the configuration of tools.
     `standard` are the modules of Python itself, `own` all names of modules and folders in the project,
-    wherever they lie: code may find them in ways of its own. Of files that are `unreadable` the reasons are
+    wherever they lie: code may find them in ways of its own. Lines of notebooks have `installed` libraries,
+    which are the modules of these places. Of files that are `unreadable` the reasons are
     told.
     """
 
@@ -135,6 +138,7 @@ class Code(Struct, frozen=True, kw_only=True):
     brought_by: Mapping[NormalizedName, NormalizedName]
     standard: frozenset[str]
     own: frozenset[str] = frozenset()
+    installed: Sequence[ImportSite] = ()
     mentioned: Mapping[NormalizedName, ImportCause] = field(default_factory=dict)
     unreadable: Mapping[str, str] = field(default_factory=dict)
 
@@ -185,6 +189,7 @@ def import_findings(code: Code) -> tuple[ImportFinding, ...]:
     found = [
         *_absent(absent),
         *_undeclared(code, used),
+        *_installed(code, used),
         *_misplaced(code, used),
         *_unused(code, used),
         *(_shared(module, names) for module, names in several.items()),
@@ -249,6 +254,23 @@ def _undeclared(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]])
             section=min(groups) if developers and len(groups) == len(sections) and groups else None,
             developers=developers,
         )
+
+
+def _installed(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
+    """Libraries that lines of notebooks install, each time for whoever runs them, and nobody declares."""
+    places: defaultdict[NormalizedName, list[ImportSite]] = defaultdict(list)
+    for site in code.installed:
+        places[library_name(site.module)].append(site)
+    for name, sites in places.items():
+        if name not in code.declared and name not in used:
+            yield ImportFinding(
+                kind=ImportKind.UNDECLARED,
+                name=name,
+                weight=Weight.DIFFERS,
+                places=_places(sites),
+                cause=ImportCause(ImportReason.INSTALLED),
+                developers=all(site.role != "program" for site in sites),
+            )
 
 
 def _misplaced(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:

@@ -7,15 +7,17 @@ import re
 import tokenize
 import warnings
 from collections.abc import Iterator, Sequence
+from itertools import pairwise
 from typing import Literal, NamedTuple, TypeAlias
 
 from rabbet.core.limits import UNREADABLE
 
 __all__ = ["Guard", "Imported", "SourceBroken", "imports_in", "imports_in_notebook"]
 
-Guard: TypeAlias = Literal["", "optional", "typing", "lazy", "conditional"]
+Guard: TypeAlias = Literal["", "optional", "typing", "lazy", "conditional", "installed"]
 """How an import is guarded: it may fail (`optional`), is there for type checkers alone (`typing`), happens
-only when a function is called (`lazy`), or under some other condition, such as a platform."""
+only when a function is called (`lazy`), or under some other condition, such as a platform. What a line of a
+notebook has `installed` is a library by its name, and no import."""
 
 _ORDER: tuple[Guard, ...] = ("typing", "optional", "conditional", "lazy", "")  # of several, the first counts
 _MAY_BE_MISSING = "importorskip"  # of a test that is left out without the module
@@ -25,6 +27,9 @@ _IMPORTING = {"import_module": "name", "__import__": "name", _MAY_BE_MISSING: "m
 # name, and questions for help.
 _OF_PYTHON = re.compile(r"%%(?:time|timeit|capture|prun|debug)\b")
 _NOT_PYTHON = re.compile(r"^(\s*+)(?:[%!?].*|[\w.,\s\[\]'\"]++=\s*+[%!].*|[^#]*\?\s*)$")
+_INSTALLING = re.compile(r"\s*[%!]{1,2}[^#]*?\sinstall\s+([^#;&|]+)")  # a command that a cell gives a shell
+_NAMED = re.compile(r"[\"']?([A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?)(?:\[[^]]*\])?(?:[<>=!~].*)?[\"']?\Z")
+_TAKING_A_VALUE = ("-r", "-c", "-e", "-i", "-f", "-t", "--requirement", "--index-url", "--target")
 _FAILING = {"ImportError", "ModuleNotFoundError", "Exception", "BaseException"}
 
 
@@ -67,9 +72,22 @@ def imports_in_notebook(content: bytes) -> tuple[Imported, ...]:
     if language not in ("python", "ipython"):
         return ()
     try:
-        return _imports("\n".join(_python_of(text) for text in texts if text))
+        lines = "\n".join(text for text in texts if text).split("\n")
+        installed = tuple(_installed(lines))
+        return (*_imports("\n".join(_python_of(text) for text in texts if text)), *installed)
     except SyntaxError as error:
         raise SourceBroken(f"{error.msg} (line {error.lineno})") from error
+
+
+def _installed(lines: Sequence[str]) -> Iterator[Imported]:
+    """The libraries that commands in a notebook install, such as those of `%tool install skepio`."""
+    for number, line in enumerate(lines, 1):
+        found = _INSTALLING.match(line)
+        words = found[1].split() if found else []
+        for before, word in pairwise(["", *words]):
+            named = _NAMED.match(word)
+            if named is not None and before not in _TAKING_A_VALUE:
+                yield Imported(named[1], (), number, "installed")
 
 
 def _python_of(cell: str) -> str:

@@ -16,6 +16,7 @@ _TEXTS = {
     ImportReason.NO_MODULES: "it offers no module: it may be there for what it brings",
     ImportReason.NAMED_IN: "it is named in {}",
     ImportReason.OFFERED_BY: "offered by {}",
+    ImportReason.INSTALLED: "a line of a notebook installs it",
     ImportReason.UNREADABLE: "{}",
 }
 

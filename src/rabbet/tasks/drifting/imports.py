@@ -80,6 +80,7 @@ def imports(session: Session) -> Imports:
         brought_by=_brought_by(lock, declared),
         standard=standard_modules_of(Path(runtime.executable), session.machine),
         own=read.names,
+        installed=read.installed,
         mentioned=dict(_mentioned(session.project, sorted(declared.keys() - used), offered)),
         unreadable=read.unreadable,
     )

@@ -15,6 +15,7 @@ from rabbet.core.declaration.model import Section
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.target import Target
 from rabbet.core.needs.names import is_name, library_name
+from rabbet.core.needs.need import Need
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
@@ -118,6 +119,10 @@ class _Gatherer:
         if read.files:
             self._found.sites += read.sites
             self._found.own |= read.names
+            self._found.listed += (
+                Listed(need=Need(library_name(site.module), SpecifierSet()), place=site.place)
+                for site in read.installed
+            )
             files = f"{read.files} source file" + ("s" if read.files > 1 else "")
             shown = self._shown(folder)
             told = f"{files} here" if shown == "." else f"{files} in {shown}"

@@ -26,10 +26,11 @@ _AT_ONCE = 50  # files that a process is given at a time
 class SourceImports(NamedTuple):
     """The files' imports from elsewhere, the number of files, and why some can't be read.
 
-    `names` are those of all modules and folders among them.
+    `names` are those of all modules and folders among them. What lines of notebooks install is `installed`.
     """
 
     sites: list[ImportSite]
+    installed: list[ImportSite]
     files: int
     names: frozenset[str]
     unreadable: dict[str, str]
@@ -39,6 +40,7 @@ def imports_of(folder: Path, only: str | None = None) -> SourceImports:
     """Read a project's files, or only one; what lies beside a file, or above it, is the project's own."""
     files = sorted(_files(str(folder))) if only is None else [only]
     sites: list[ImportSite] = []
+    installed: list[ImportSite] = []
     unreadable: dict[str, str] = {}
     own = cache(lambda place: _names(folder / place))
     top = own("") | own("src")
@@ -49,13 +51,18 @@ def imports_of(folder: Path, only: str | None = None) -> SourceImports:
         above = file.split("/")[:-1]
         near = top.union(*(own("/".join(above[:count])) for count in range(1, len(above) + 1)))
         role = role_of(file)
+        installed += (
+            ImportSite(imported.module, (), file, imported.line, role)
+            for imported in found
+            if imported.guard == "installed"
+        )
         sites += (
             ImportSite(imported.module, imported.inside, file, imported.line, role, imported.guard != "")
             for imported in found
-            if imported.guard != "typing" and imported.module.partition(".")[0] not in near
+            if imported.guard not in ("typing", "installed") and imported.module.partition(".")[0] not in near
         )
     names = frozenset(part.removesuffix(".py") for file in files for part in file.split("/"))
-    return SourceImports(sites, len(files), names, unreadable)
+    return SourceImports(sites, installed, len(files), names, unreadable)
 
 
 def source_texts(folder: Path, only: str | None = None) -> Iterator[tuple[str, str]]:
