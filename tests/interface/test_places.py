@@ -117,6 +117,9 @@ class Places(ProgramCase):
     def test_lock_beside(self) -> None:
         """A lock beside a script counts from then on, and moves only when it is resolved."""
         self.script.write_text(REPORT)
+        self.rabbet("run", "report.py", "0")
+        self.rabbet("resolve", "--in", "report.py", "--verify")
+        self.assertEqual(self.files(), ["report.py"])
         self.rabbet("resolve", "--in", "report.py")
         self.assertEqual(self.files(), ["pylock.report.toml", "report.py"])
         locked = (self.project / "pylock.report.toml").read_bytes()

@@ -15,7 +15,7 @@ from time import monotonic
 from typing import TYPE_CHECKING, NoReturn
 
 from rabbet import __version__
-from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.cli.registry import COMMANDS, HEADINGS, WRITING
 from rabbet.cli.terminal.output import MutedStream, flush, in_ascii, only_ascii, write_line
 from rabbet.errors import ExitCode, Interrupted, NotAgreed, RabbetError
 
@@ -179,7 +179,9 @@ def _run(name: str, given: list[str]) -> int:
         if getattr(arguments, "place", None) is not None:
             from rabbet.cli.placed import carry_out_in
 
-            return carry_out_in(arguments.place, name, partial(_run_in, name, given, arguments), context)
+            locking = name == "resolve" and not arguments.verify
+            work = partial(_run_in, name, given, arguments)
+            return carry_out_in(arguments.place, work, context, writing=name in WRITING, locking=locking)
         return _run_in(name, given, arguments, context)
 
 

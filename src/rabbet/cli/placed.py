@@ -6,9 +6,8 @@ from contextlib import ExitStack
 
 from rabbet.cli.context import Context
 from rabbet.cli.now import bring_up_to_date
-from rabbet.cli.registry import WRITING
 from rabbet.disk.process_lock import claimed
-from rabbet.errors import EnvironmentFailed, RabbetError
+from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError
 from rabbet.workspace.looking.result_cache import recall_fit
 from rabbet.workspace.places import Place, place_in, script_file
 from rabbet.workspace.project import behind
@@ -17,20 +16,23 @@ from rabbet.workspace.session import Session
 __all__ = ["carry_out_in", "run_script"]
 
 
-def carry_out_in(text: str, name: str, run: Callable[[Context], int], context: Context) -> int:
+def carry_out_in(
+    text: str, run: Callable[[Context], int], context: Context, *, writing: bool, locking: bool
+) -> int:
     """The exit code of a command that works on the project of a place.
 
-    One process at a time changes a script. Raises what opening the place and the command raise.
+    One process at a time changes a script, in a command that is `writing`; one that is `locking` leaves the
+    lock beside it. Raises what opening the place and the command raise.
     """
     with ExitStack() as claims:
         place = claimed_place(text, context, claims)
-        if name not in WRITING:
+        if not writing:
             claims.close()
         try:
             code = run(context._replace(place=place))
         except RabbetError as error:
             raise named_in(error, place) from error.__cause__
-        if name in WRITING and place.write_back(locking=name == "resolve"):
+        if writing and place.write_back(locking=locking and code == ExitCode.DONE):
             context.note(f"{place.beside.name} lies beside {place.project.only_file} now, and counts.")
         return code
 

@@ -167,4 +167,4 @@ def _script(arguments: Namespace, context: Context) -> int:
 
     if context.place is not None:
         return write(context)
-    return carry_out_in(arguments.script, "export", write, context)
+    return carry_out_in(arguments.script, write, context, writing=False, locking=False)
