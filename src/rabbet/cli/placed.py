@@ -6,6 +6,7 @@ from contextlib import ExitStack
 
 from rabbet.cli.context import Context
 from rabbet.cli.now import bring_up_to_date
+from rabbet.disk.named import path_named
 from rabbet.disk.process_lock import claimed
 from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError
 from rabbet.workspace.looking.result_cache import recall_fit
@@ -53,7 +54,7 @@ def run_script(command: Sequence[str], arguments: Namespace, context: Context) -
             if place.locked is None:
                 bring_up_to_date(session, context)
             else:
-                _follow_lock(session, context)
+                _follow_lock(session, context, arguments.carried)
             variables = inside(session)
         except RabbetError as error:
             raise named_in(error, place) from error.__cause__
@@ -61,8 +62,8 @@ def run_script(command: Sequence[str], arguments: Namespace, context: Context) -
     return become(session, ["python", *command], variables)
 
 
-def _follow_lock(session: Session, context: Context) -> None:
-    """Recreate the environment from the lock beside the script, if it does not fit."""
+def _follow_lock(session: Session, context: Context, carried: str | None) -> None:
+    """Recreate the environment from the lock beside the script, if it does not fit; perhaps from a folder."""
     if recall_fit(session) is not None:
         return
     from rabbet.cli.views.recreating.now import note_recreated
@@ -74,6 +75,11 @@ def _follow_lock(session: Session, context: Context) -> None:
         raise EnvironmentFailed(
             f"{session.project.lock_file.name} is out of date: {reason}", remedy="rabbet resolve"
         )
+    if carried is not None:
+        from rabbet.tasks.more.carry import take_carried
+
+        for note in take_carried(session, path_named(carried, context.machine.folder)):
+            context.note(note)
     note_recreated(recreate(session, RecreateOptions()), context)
 
 

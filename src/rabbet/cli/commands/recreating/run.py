@@ -34,6 +34,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="use another runtime for this command, such as 'java>=14'; not Python",
     )
+    parser.add_argument(
+        "--carried", metavar="FOLDER", help="a script: take what it needs from this folder, without network"
+    )
     add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)
     add_variant(parser, every=True)
@@ -53,6 +56,11 @@ def run(arguments: Namespace, context: Context) -> int:
         from rabbet.cli.placed import run_script
 
         return run_script(command, arguments, context)
+    if arguments.carried is not None:
+        raise WrongUsage(
+            "--carried is for scripts with metadata",
+            remedy=f"rabbet recreate --carried {quoted(arguments.carried)}",
+        )
     if script is not None and "/" not in command[0] and script.suffix == ".py":
         return _run_beside(script, arguments, command, context)
     session = context.session(arguments.variant)
