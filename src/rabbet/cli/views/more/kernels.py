@@ -16,7 +16,7 @@ class KernelView(KernelDocument, frozen=True):
         if self.registered:
             context.show(f"Notebooks can choose '{title}' now. To take it back: rabbet export kernel --back")
         else:
-            context.show(f"'{title}' is no kernel any more.")
+            context.show(f"Notebooks don't list '{title}' any more.")
 
 
 class KernelsView(KernelsDocument, frozen=True):
