@@ -168,7 +168,9 @@ class _ResolveRun:
     def __init__(self, session: Session, opened: OpenedSources | None = None) -> None:
         self._session = session
         session.refuse_unknown_variant()
-        self._declaration = opened.declaration if opened else session.project.of(None).declaration()
+        self._declaration = session.project.of(None).declaration()
+        if opened is not None and opened.declaration != self._declaration:
+            opened = None  # it was edited since its sources were asked
         self._preferred = preferred_versions(session.project)
         self._unread: dict[str | None, str] = {}
         self._sources: Callable[[], Sources] = cache(
