@@ -88,16 +88,12 @@ def adopting(
     declared = before is not None and bool(before.python or before.by_build)
     by_build = before.by_build if before else frozenset[str]()
     adoption = _without_left(adoption, by_build)
-    edits = _edits(adoption)
+    whole = text  # the metadata of a script has no place for a name
     if script is None:
-        text_with_name = complete(
-            text, name=name, python="" if by_build else python, sources=[], needs=(), by_build=by_build
-        )
-    else:  # the metadata of a script has no place for its name
-        text_with_name = text
-        runtime = Edit(verb="declare", what="runtime", value=f"python{python}")
-        edits = edits if declared else [runtime, *edits]
-    after, _ = apply(text_with_name, edits)
+        wanted = "" if by_build else python
+        whole = complete(text, name=name, python=wanted, sources=[], needs=(), by_build=by_build)
+    runtime = [] if declared or script is None else [_runtime_edit(python)]
+    after, _ = apply(whole, [*runtime, *_edits(adoption)])
     # What can't stand there is refused.
     read_declaration(after, folder_name=project.unnamed, has_setup=project.has_setup)
     environment = project.environment
@@ -203,6 +199,10 @@ def _python(gathered: Gathered, machine: Machine) -> tuple[str, str]:
         return specifiers_text(gathered.python), "what was looked at has that"
     newest = next(iter(offered_runtimes(machine)), None)
     return (f">={newest.minor}", "the newest on this machine") if newest else ("", "")
+
+
+def _runtime_edit(python: str) -> Edit:
+    return Edit(verb="declare", what="runtime", value=f"python{python}")
 
 
 def _edits(adoption: Adoption) -> list[Edit]:
