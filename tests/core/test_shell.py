@@ -11,7 +11,8 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rabbet.core.shell import joined_words
+from rabbet.cli.registry import COMMANDS, OF_PLACES
+from rabbet.core.shell import in_place, joined_words
 from tests.core.test_explanations import TABLE
 
 SHELLS = {"bash": ["--norc"], "zsh": ["-f"], "fish": ["--no-config"], "sh": []}
@@ -27,6 +28,14 @@ class Words(unittest.TestCase):
 
     def test_odd_words(self) -> None:
         self.check([ODD])
+
+    def test_place(self) -> None:
+        """Every command that takes `--in` is given it, once, and no other one is."""
+        for name in COMMANDS:
+            text = f"Next: rabbet {name} combframe"
+            told = text.replace(name, f"{name} --in tries", 1) if name in OF_PLACES - {"lend"} else text
+            self.assertEqual(in_place(text, " --in tries"), told)
+            self.assertEqual(in_place(told, " --in tries"), told)
 
     @settings(max_examples=5, deadline=None)
     @given(

@@ -7,7 +7,7 @@ __all__ = ["in_place", "joined_words", "quoted", "variant_option"]
 
 # A leading `=` or `~` means something to zsh, and `%` to some fish.
 _PLAIN = re.compile(r"[A-Za-z0-9_./:@+,-][A-Za-z0-9_./:@%+=,-]*\Z")
-# Commands on a project, as sentences and errors name them.
+# Commands on a project, as sentences and errors name them; but for `lend`, which is told of libraries.
 _ON_PROJECT = re.compile(
     r"\brabbet (?:declare|retract|adopt|resolve|explain|lookup|compare|recreate|run|enter|drift|census"
     r"|culprit|imports|status|past|carry|export)\b(?!\S)(?! --in )"

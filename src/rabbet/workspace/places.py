@@ -188,14 +188,15 @@ def script_file(text: str, machine: Machine) -> Path | None:
 
 def has_metadata(file: Path) -> bool:
     """Whether a file is a script with metadata. Raises `NotUnderstood` where that is malformed."""
-    from rabbet.formats.project.script_block import script_block
-
     try:
         content = read_regular(file, most=MOST_BY_HAND)
     except OSError:
         return False
-    text = content.decode("utf-8", "surrogateescape")
-    return b"///" in content and b"\0" not in content and script_block(text, file.name) is not None
+    if b"///" not in content or b"\0" in content:
+        return False
+    from rabbet.formats.project.script_block import script_block  # here: most programs are no scripts
+
+    return script_block(content.decode("utf-8", "surrogateescape"), file.name) is not None
 
 
 def script_place(text: str, machine: Machine) -> Place:

@@ -91,7 +91,7 @@ class Project:
         return self.script.home if self.script else self.folder
 
     @property
-    def unnamed(self) -> str:
+    def fallback_name(self) -> str:
         """Its name where the declaration says none; that of a script, `report-py`, is no library's."""
         return self.script.file.name.replace(".", "-") if self.script else self.folder.name
 
@@ -170,7 +170,7 @@ class Project:
             self._parsed.declarations,
             (text, has_setup, told),
             lambda: read_declaration(
-                text, folder_name=self.unnamed, where=self.declared_in, has_setup=has_setup, told=told
+                text, folder_name=self.fallback_name, where=self.declared_in, has_setup=has_setup, told=told
             ),
         )
 

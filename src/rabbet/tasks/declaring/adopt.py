@@ -95,7 +95,7 @@ def adopting(
     runtime = [] if declared or script is None else [_runtime_edit(python)]
     after, _ = apply(whole, [*runtime, *_edits(adoption)])
     # What can't stand there is refused.
-    read_declaration(after, folder_name=project.unnamed, has_setup=project.has_setup)
+    read_declaration(after, folder_name=project.fallback_name, has_setup=project.has_setup)
     environment = project.environment
     return Adopting(
         project=project,

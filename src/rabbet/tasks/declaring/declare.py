@@ -147,7 +147,7 @@ def _changed(session: Session, edits: Sequence[Edit]) -> tuple[Edited, str]:
     if after != before:
         project = session.project
         changed = read_declaration(
-            after, folder_name=project.unnamed, where=project.declared_in, has_setup=project.has_setup
+            after, folder_name=project.fallback_name, where=project.declared_in, has_setup=project.has_setup
         )
         for each in (changed, *map(changed.varied, changed.variants)):
             if not each.runtimes:

@@ -81,14 +81,18 @@ def known_kernels(machine: Machine) -> Iterator[KnownKernel]:
     """The kernels that were registered here, by their folders; those of others are passed over."""
     above = kernels_folder(machine)
     for folder in sorted(above.iterdir()) if above.is_dir() else ():
-        try:
-            text = read_regular(folder / _FILE, most=MOST_BY_HAND).decode("utf-8", "replace")
-        except OSError:
-            continue
-        kernel = read_kernel(text)
+        kernel = _kernel_in(folder)
         if kernel is not None:
             there = interpreter_in(kernel.environment).exists()
             yield KnownKernel(folder=folder, kernel=kernel, there=there)
+
+
+def _kernel_in(folder: Path) -> Kernel | None:
+    """The kernel that a folder holds, if it was registered here."""
+    try:
+        return read_kernel(read_regular(folder / _FILE, most=MOST_BY_HAND).decode("utf-8", "replace"))
+    except OSError:
+        return None
 
 
 def kernels_folder(machine: Machine) -> Path:
@@ -108,11 +112,5 @@ def _name(called: str, root: Path) -> str:
 
 def _refuse_others(folder: Path) -> None:
     """Raise `CannotWrite` where something of somebody else lies in a kernel's place."""
-    if not folder.exists():
-        return
-    try:
-        text = read_regular(folder / _FILE, most=MOST_BY_HAND).decode("utf-8", "replace")
-    except OSError:
-        text = ""
-    if read_kernel(text) is None:
+    if folder.exists() and _kernel_in(folder) is None:
         raise CannotWrite(f"{folder} was not written here, and is left as it is")

@@ -154,7 +154,8 @@ def _put(library: NormalizedName, place: str, project: Project, to: str | None, 
 
 def lent(machine: Machine) -> list[Lent]:
     """All libraries whose commands are lent, by name."""
-    return [replace(_lent(note, machine), newer=_newer(note, machine)) for note in _notes(machine)]
+    found = (_lent(note, machine) for note in _notes(machine))
+    return [replace(one, newer=_newer(one, machine)) for one in found]
 
 
 def raise_lent(names: Sequence[NormalizedName], machine: Machine, observer: Observer) -> Iterator[Raised]:
@@ -283,9 +284,9 @@ def _lent(note: Note, machine: Machine) -> Lent:
     return Lent(note=note, version=_version(note), newer=None, on_path=note.folder in _path(machine))
 
 
-def _newer(note: Note, machine: Machine) -> Version | None:
+def _newer(lent: Lent, machine: Machine) -> Version | None:
     """The newest release by the listings in the store, if the installed one is older."""
-    version, folder = _version(note), Path(note.environment).parent
+    note, version, folder = lent.note, lent.version, Path(lent.note.environment).parent
     if note.place or version is None:
         return None
     with suppress(RabbetError), closing(machine.at(folder, offline=True)) as inside:

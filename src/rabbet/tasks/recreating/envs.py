@@ -147,7 +147,7 @@ def _look(root: Path, machine: Machine, *, check: bool) -> KnownEnvironment:
         python, size = None, Size(0, 0)
     return KnownEnvironment(
         root=root,
-        project=project.unnamed,
+        project=project.fallback_name,
         place=_place(project, machine),
         python=python,
         groups=None if install_state is None or install_state.groups is None else tuple(install_state.groups),
@@ -180,7 +180,7 @@ def _not_made(project: Project) -> KnownEnvironment:
     """A project that has a name, and no environment yet."""
     return KnownEnvironment(
         root=project.environment,
-        project=project.unnamed,
+        project=project.fallback_name,
         place=project.folder.name,
         python=None,
         groups=None,

@@ -16,7 +16,6 @@ from rabbet.cli.options import add_now, add_trial, add_variant
 from rabbet.core.shell import quoted
 from rabbet.errors import NoDeclaration, WrongUsage
 from rabbet.workspace.places import has_metadata, script_file
-from rabbet.workspace.project import find_project
 
 if TYPE_CHECKING:
     from rabbet.workspace.session import Session
@@ -89,7 +88,7 @@ def run(arguments: Namespace, context: Context) -> int:
 def _run_beside(script: Path, arguments: Namespace, command: Sequence[str], context: Context) -> int:
     """Run a script without metadata in the project that it lies in."""
     try:
-        find_project(script.parent)
+        context.project()
     except NoDeclaration as error:
         raise NoDeclaration(
             f"{script.name} says nothing of what it needs, and lies in no project",

@@ -3,7 +3,7 @@
 from rabbet.cli.context import Context
 from rabbet.documents.amounts import count
 from rabbet.documents.more.lend import LentDocument, RaisedDocument
-from rabbet.tasks.more.lend import Lent
+from rabbet.tasks.more.lend import Lent, Raised
 
 __all__ = ["LentView", "RaisedView"]
 
@@ -44,9 +44,7 @@ class RaisedView(RaisedDocument, frozen=True):
     def show(self, context: Context) -> None:
         """Print one row a library, and why one stayed."""
         rows = [
-            (raised.library, str(raised.before or "-"), str(raised.after or "-"), raised.kept or "raised")
-            if raised.before != raised.after or raised.kept
-            else (raised.library, str(raised.before or "-"), str(raised.after or "-"), "at its newest")
+            (raised.library, str(raised.before or "-"), str(raised.after or "-"), _outcome(raised))
             for raised in self.found
         ]
         if rows:
@@ -54,6 +52,10 @@ class RaisedView(RaisedDocument, frozen=True):
             context.show()
         moved = sum(raised.before != raised.after for raised in self.found)
         context.show(f"{count(len(rows), 'library')} lent from environments of their own; raised: {moved}.")
+
+
+def _outcome(raised: Raised) -> str:
+    return raised.kept or ("at its newest" if raised.before == raised.after else "raised")
 
 
 def _state(lent: Lent) -> str:
