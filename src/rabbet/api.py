@@ -319,10 +319,13 @@ class Rabbet:
         if compared is None or any_shadow(self.session):
             return None
         if notes:
+            from rabbet.exports.kernel import kernels_folder, lost_kernels
             from rabbet.exports.marked import stale_files
 
-            project = self.session.project
-            return None if stale_files(project.folder, project.lock_stamp()) else compared
+            project, machine = self.session.project, self.session.machine
+            kernels = kernels_folder(machine.environ, machine.home)
+            noted = stale_files(project.folder, project.lock_stamp()) or lost_kernels(kernels, project.folder)
+            return None if noted else compared
         return compared
 
     def drift(self, *, place: str | None = None, against: str | None = None, deep: bool = False) -> "Drift":

@@ -108,7 +108,7 @@ def shadow(*, project: bool) -> Shadow:
 PLAIN = [Reason.START_UP, Reason.UNRECORDED, Reason.UNFINISHED, Reason.NO_METADATA]
 PLAIN += [Reason.REMOVED, Reason.OTHER_LOCK, Reason.NOT_MADE_HERE, Reason.EDITED_LOCK, Reason.EXPORTED]
 PLAIN += [Reason.DECLARATION_CHANGED, Reason.OBTAINABLE, Reason.PERMISSIONS, Reason.BUILT_OTHERWISE]
-PLAIN += [Reason.NONE_FITS, Reason.NOT_LINKED, Reason.NOT_DECLARED]
+PLAIN += [Reason.NONE_FITS, Reason.NOT_LINKED, Reason.NOT_DECLARED, Reason.KERNEL_LOST]
 HANDY = Installation(installer="handy")
 FACTS = [
     (ReasonWith(Reason.YANKED, "wax"), "2.0 was yanked: wax"),

@@ -65,8 +65,16 @@ class Exports(ProgramCase):
         shutil.rmtree(self.project / ".venv")
         listed = self.rabbet("export", "kernels", "--json").json()["kernels"]
         self.assertEqual([(row["title"], row["there"]) for row in listed], [(content["display_name"], False)])
-        self.rabbet("export", "kernel", "--back")
-        self.rabbet("export", "kernel", "--back", code=7)
+        elsewhere = self.root / "elsewhere"
+        self.project.rename(elsewhere)
+        self.rabbet("recreate", folder=elsewhere)
+        for _ in range(2):  # the second one is answered by what the first one found
+            self.assertIn("environment is gone", self.rabbet("drift", folder=elsewhere).out)
+        noted = self.rabbet("drift", "--json", folder=elsewhere).json()["findings"][0]
+        self.assertEqual((noted["reason"], noted["name"]), ("kernel-lost", content["display_name"]))
+        self.rabbet("export", "kernels", "--back", folder=elsewhere)
+        self.rabbet("export", "kernel", "--back", code=7, folder=elsewhere)
+        self.assertIn("No drift", self.rabbet("drift", folder=elsewhere).out)
         self.assertEqual([path.name for path in others.parent.iterdir()], ["others"])
 
     def test_list(self) -> None:

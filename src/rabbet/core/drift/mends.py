@@ -33,6 +33,7 @@ _BY_REASON = {
     Reason.OTHER_SECTIONS: Mend.EVERYTHING,
     Reason.COMPILED_LATER: Mend.COMPILE,
     Reason.EXPORTED: None,  # no environment is mended by it
+    Reason.KERNEL_LOST: None,  # nor by this
     Reason.NOT_ON_SYSTEM: None,  # the system installs it, as its administrator
     Reason.SYSTEM_UNKNOWN: None,
     Reason.SHADOWED: None,  # what is to become of the file only its author can say

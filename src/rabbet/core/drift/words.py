@@ -30,6 +30,7 @@ _REASONS = {
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
     Reason.EXPORTED: "`export` made it of another lock than today's",
+    Reason.KERNEL_LOST: "the kernel's environment is gone; to remove it: rabbet export kernels --back",
     Reason.OBTAINABLE: "it is not on this machine, and the lock says where to get it",
     Reason.PERMISSIONS: "its content is as locked, but others may write it, or it can't be read by all",
     Reason.NONE_FITS: "no runtime on this machine is one that the project allows",

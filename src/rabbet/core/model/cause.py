@@ -44,6 +44,7 @@ class Reason(StrEnum):
     EDITED_LOCK = "edited-lock"
     DECLARATION_CHANGED = "declaration-changed"
     EXPORTED = "exported"
+    KERNEL_LOST = "kernel-lost"
     YANKED = "yanked"
     OBTAINABLE = "obtainable"
     NONE_FITS = "none-fits"

@@ -5,7 +5,7 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.tasks.more.kernels import KnownKernel
+from rabbet.exports.kernel import KnownKernel
 
 __all__ = ["KernelDocument", "KernelsDocument"]
 
@@ -24,15 +24,17 @@ class KernelDocument(Struct, frozen=True):
 
 
 class KernelsDocument(Struct, frozen=True):
-    """All kernels that were registered."""
+    """All kernels that were registered, or those that are not `registered` any more."""
 
     schema: ClassVar[str] = "export-kernels"
 
     found: Sequence[KnownKernel]
+    registered: bool
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        return {"kernels": [{**_row(known), "there": known.there} for known in self.found]}
+        rows = [{**_row(known), "there": known.there, "registered": self.registered} for known in self.found]
+        return {"kernels": rows}
 
 
 def _row(known: KnownKernel) -> dict[str, object]:

@@ -18,6 +18,7 @@ from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.names import library_name
 from rabbet.disk.named import path_named
 from rabbet.errors import WrongUsage
+from rabbet.exports.kernel import kernels_folder, lost_kernels
 from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.python.environment.look.foreign import library_folders
@@ -88,6 +89,7 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         outdated=asked.outdated,
         edited=tuple(edited_by_hand(asked.lock)),
         stale=tuple(stale_files(session.project.folder, asked.lock_stamp)),
+        lost_kernels=tuple(_lost_kernels(session)),
         shadows=tuple(_shadows(session, found)),
         made_here=asked.install_state is not None,
         system=system_look(asked.declaration, session.machine.environ),
@@ -109,6 +111,11 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         variant=session.project.variant,
         since=_since(session, found, findings),
     )
+
+
+def _lost_kernels(session: Session) -> list[str]:
+    machine = session.machine
+    return lost_kernels(kernels_folder(machine.environ, machine.home), session.project.folder)
 
 
 def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drift:

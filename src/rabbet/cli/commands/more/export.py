@@ -33,7 +33,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
     add_several(parser, "--command", "WORD", "container: what it runs (default: python)", dest="words")
     parser.add_argument("--force", action="store_true", help="container, editor: replace edited files, too")
-    parser.add_argument("--back", action="store_true", help="kernel: take it back")
+    parser.add_argument(
+        "--back", action="store_true", help="kernel: take it back; kernels: those that lost their environment"
+    )
     add_variant(parser)
     add_json(parser)
 
@@ -47,7 +49,7 @@ ACTIONS = {
     "editor": "The description of a development container, and the paths that editors ask for.",
     "kernel": "The environment as a kernel for notebooks, in your folder for kernels; --back removes it.",
     "script": "A folder with a script and all that it needs, for a machine without network.",
-    "kernels": "List the kernels that were registered, and whether their environments are still there.",
+    "kernels": "List the kernels that were registered; --back removes those whose environment is gone.",
 }
 ONLY = {  # the options that count for some exports alone
     "to": (*_TEXTS, "script"),
@@ -57,7 +59,7 @@ ONLY = {  # the options that count for some exports alone
     "base": ("container",),
     "words": ("container",),
     "force": ("container", "editor"),
-    "back": ("kernel",),
+    "back": ("kernel", "kernels"),
     "script": ("script",),
 }
 
@@ -73,7 +75,7 @@ def run(arguments: Namespace, context: Context) -> int:
                 remedy="rabbet export --help",
             )
     if arguments.what == "kernels":
-        return _kernels(context, as_json=arguments.json)
+        return _kernels(arguments, context)
     if arguments.what == "kernel":
         return _kernel(arguments, context)
     if arguments.what == "script":
@@ -131,12 +133,14 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     return ExitCode.DONE
 
 
-def _kernels(context: Context, *, as_json: bool) -> int:
-    """List what was registered, wherever the current folder is."""
+def _kernels(arguments: Namespace, context: Context) -> int:
+    """List what was registered, wherever the current folder is, or remove what lost its environment."""
     from rabbet.cli.views.more.kernels import KernelsView
-    from rabbet.tasks.more.kernels import known_kernels
+    from rabbet.tasks.more.kernels import kernels_here, take_lost_back
 
-    context.present(KernelsView(tuple(known_kernels(context.machine))), as_json=as_json)
+    back = arguments.back
+    found = take_lost_back(context.machine) if back else kernels_here(context.machine)
+    context.present(KernelsView(tuple(found), registered=not back), as_json=arguments.json)
     return ExitCode.DONE
 
 

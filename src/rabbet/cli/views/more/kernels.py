@@ -20,7 +20,7 @@ class KernelView(KernelDocument, frozen=True):
 
 
 class KernelsView(KernelsDocument, frozen=True):
-    """All kernels that were registered."""
+    """All kernels that were registered, or those that are not `registered` any more."""
 
     def show(self, context: Context) -> None:
         """Print one row a kernel."""
@@ -35,4 +35,11 @@ class KernelsView(KernelsDocument, frozen=True):
         if rows:
             context.show_table(("kernel", "environment", "state"), rows)
             context.show()
-        context.show(f"{count(len(rows), 'kernel')} registered.")
+        if self.registered:
+            lost = any(not known.there for known in self.found)
+            following = (
+                " To remove those without an environment: rabbet export kernels --back" if lost else ""
+            )
+            context.show(f"{count(len(rows), 'kernel')} registered.{following}")
+        else:
+            context.show(f"{count(len(rows), 'kernel')} removed.")

@@ -36,12 +36,14 @@ class Surroundings(Struct, frozen=True, kw_only=True):
     """The facts about an environment's surroundings that the checks judge.
 
     The declaration may have changed since the lock was made (`outdated`), entries of the lock may have been
-    `edited` by hand, and exported files be `stale`. One that was not `made_here` is a stranger's.
+    `edited` by hand, exported files be `stale`, and kernels for notebooks have lost their environments. An
+    environment that was not `made_here` is a stranger's.
     """
 
     outdated: bool = False
     edited: tuple[str, ...] = ()
     stale: tuple[str, ...] = ()
+    lost_kernels: tuple[str, ...] = ()
     shadows: tuple[Shadow, ...] = ()
     made_here: bool = True
     system: SystemLook = field(default_factory=SystemLook)
@@ -62,10 +64,11 @@ def edited(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  #
 
 
 def stale_exports(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
-    """Files that `export` made of another lock."""
-    for name in around.stale:
-        subject = Subject(About.FILE, name)
-        yield Finding(kind=Kind.STALE, subject=subject, weight=Weight.NOTE, cause=Reason.EXPORTED)
+    """Files that `export` made of another lock, and kernels whose environment is gone."""
+    for names, cause in ((around.stale, Reason.EXPORTED), (around.lost_kernels, Reason.KERNEL_LOST)):
+        for name in names:
+            subject = Subject(About.FILE, name)
+            yield Finding(kind=Kind.STALE, subject=subject, weight=Weight.NOTE, cause=cause)
 
 
 def stranger(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
