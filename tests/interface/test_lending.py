@@ -1,10 +1,12 @@
 """Lending: commands of libraries in the user's folder for programs."""
 
+import os
 import subprocess
 from pathlib import Path
 
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
+from tests.support.languages import install, know_languages
 from tests.support.program import ProgramCase
 
 TELL = "import sys\ndef tell(): print({!r}, *sys.argv[1:]); return 3\n"
@@ -85,6 +87,49 @@ class Lending(ProgramCase):
         theirs.write_text("mine")
         self.rabbet("lend", "--back", "waxtell")
         self.assertEqual(theirs.read_text(), "mine")
+
+    def test_runtime(self) -> None:
+        """A runtime lent to folders outside of environments; inside, what comes behind it on PATH."""
+        home = self.root / "home"
+        know_languages(home)
+        old, new = (install(home, "waggle", version) for version in ("1.4", "2.1"))
+        self.assertIn("Lent waggle 1.4: waggle,", self.rabbet("lend", "--runtime", "waggle<2").out)
+        path = os.pathsep.join([str(self.programs), self.variables["PATH"]])
+
+        def told(**more: str) -> str:
+            command, variables = [self.programs / "waggle", "--version"], {"PATH": path, **more}
+            done = subprocess.run(command, capture_output=True, text=True, env=variables, check=False)
+            return done.stdout + done.stderr
+
+        self.assertIn("waggle 1.4 ", told())
+        found = self.rabbet("runtimes", "--only", "waggle", "--refused", "--json", PATH=path).json()
+        programs = {row["executable"] for row in [*found["runtimes"], *found["refused"]]}
+        self.assertEqual(programs, {str(old), str(new)})
+        self.begin(self.variables["RABBET_SOURCE"])
+        self.rabbet("resolve", "--now")
+        self.assertIn(
+            "rabbet declare --runtime waggle", self.rabbet("run", "waggle", code=127, PATH=path).err
+        )
+        behind = os.pathsep.join([path, str(new.parent)])
+        self.assertIn("waggle 2.1 ", self.rabbet("run", "waggle", "--version", PATH=behind).out)
+        self.rabbet("lend", "--runtime", "waggle", "--to", "programs")
+        self.assertEqual(list(self.programs.iterdir()), [])
+        row = self.rabbet("lend", "--json").json()["lent"][0]
+        self.assertEqual((row["runtime"], row["version"], row["program"]), ("waggle", "2.1", str(new)))
+        self.programs = self.project / "programs"
+        new.unlink()
+        self.assertIn("try: rabbet lend --back --runtime waggle", told())
+        self.assertIn("its program is gone", self.rabbet("lend").out)
+        for words, code in (
+            ("--raise --runtime waggle", 2),
+            ("waxtell --runtime waggle", 2),
+            ("--runtime waggle>3", 7),
+            ("--runtime buzz", 3),
+        ):
+            self.rabbet("lend", *words.split(), code=code)
+        self.rabbet("lend", "--back", "--runtime", "waggle")
+        self.assertEqual(list(self.programs.iterdir()), [])
+        self.rabbet("lend", "--back", "--runtime", "waggle", code=2)
 
     def test_from_a_place(self) -> None:
         """Commands of an environment that exists; where it is gone, they say so."""

@@ -15,6 +15,7 @@ from rabbet.cli.terminal.style import Style, TableLine, style_for, table
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.document import Document, with_schema
+from rabbet.errors import NoDeclaration
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
@@ -63,6 +64,13 @@ class Context(NamedTuple):
         from rabbet.workspace.project import find_project
 
         return find_project(self.machine.folder)
+
+    def project_if_any(self) -> "Project | None":
+        """The same project; `None` outside of any, where the user's own settings count."""
+        try:
+            return self.project()
+        except NoDeclaration:
+            return None
 
     def rabbet(self, variant: str | None = None) -> "Rabbet":
         """The same project as other programs work with it. Raises `NoDeclaration`."""

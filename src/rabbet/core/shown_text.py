@@ -1,11 +1,12 @@
-"""Sanitise text for display: no credentials, no control characters.
+"""Text for display: without credentials and control characters, lists shortened.
 
 It stands alone, for all output passes through.
 """
 
 import re
+from collections.abc import Sequence
 
-__all__ = ["comment", "shown_argument", "shown_location", "visible", "without_credentials"]
+__all__ = ["comment", "shown_argument", "shown_location", "some_of", "visible", "without_credentials"]
 
 _USER = re.compile(r"://([^/\s?#]*)@")
 # What stands between a host's colon and a `/` is a port, or else a password with a `/`, `?` or `#` in it.
@@ -14,6 +15,12 @@ _SSH = re.compile(r"ssh\Z", re.IGNORECASE)
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://")
 _HOST = r"(?:[\w.-]*|\[[0-9A-Fa-f:.]+\])(?::\d+)?"
 _LOCATION = re.compile(rf"(?:[^\s/?#@]*@)?({_HOST}(?:/[^\s?#@]*)?)(?:\?[^\s@]*)?")
+
+
+def some_of(names: Sequence[str], most: int) -> str:
+    """The first names, at most so many, and how many more there are."""
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more} more" if more > 0 else "")
 
 
 def without_credentials(text: str) -> str:

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 __all__ = [
+    "LAUNCHER",
     "Look",
     "Program",
     "find_executables",
@@ -47,6 +48,7 @@ _HOME_PLACES = (
     "opt/*/bin",
     "opt/*",
 )
+LAUNCHER = "#!/bin/sh\n# Lent by Rabbet"  # begins the programs that `lend` writes, which only start others
 _NOTHING, _LINK = "-", "link"
 _MARKS = ("pyvenv.cfg", "pyproject.toml")  # of an environment, of a project
 
@@ -197,11 +199,13 @@ def _matching(folder: str, pattern: Sequence[str], look: Look) -> Iterator[str]:
 
 
 def _is_script(path: str) -> bool | None:
-    """Whether a file that can be run is a script; `None` if it is no such file."""
+    """Whether a file that can be run is a script; `None` if it is no such file, or was lent by Rabbet."""
     try:
         if not os.path.isfile(path):  # noqa: PTH113 - a part of the lightest runs
             return None
         with open(path, "rb") as file:  # noqa: PTH123 - a part of the lightest runs
-            return file.read(2) == b"#!" if os.access(path, os.X_OK) else None
+            head = file.read(len(LAUNCHER))
+            runs = os.access(path, os.X_OK) and head != LAUNCHER.encode()
+            return head[:2] == b"#!" if runs else None
     except OSError:
         return None

@@ -2,6 +2,7 @@
 
 from io import BytesIO
 
+from rabbet.core.shown_text import some_of
 from rabbet.team.sheet import Column, Sheet
 
 __all__ = ["drawn"]
@@ -75,9 +76,7 @@ def _longest(sheet: Sheet, columns: int, lines: int) -> int:
 
 def _group(column: Column) -> str:
     """A group in one line."""
-    more = len(column.labels) - _LABELS
-    labels = ", ".join(column.labels[:_LABELS]) + (f" and {more} more" if more > 0 else "")
-    return f"{column.name}   {labels}: {column.text}"
+    return f"{column.name}   {some_of(column.labels, _LABELS)}: {column.text}"
 
 
 def _rest(sheet: Sheet, columns: int, lines: int) -> list[str]:

@@ -11,7 +11,7 @@ __all__ = ["LentDocument", "RaisedDocument"]
 
 
 class LentDocument(Struct, frozen=True):
-    """The libraries whose commands are lent."""
+    """The libraries and runtimes whose commands are lent."""
 
     schema: ClassVar[str] = "lend"
 
@@ -22,11 +22,13 @@ class LentDocument(Struct, frozen=True):
         return {
             "lent": [
                 {
-                    "library": lent.note.library,
+                    "library": None if lent.note.runtime else lent.note.library,
+                    "runtime": lent.note.library if lent.note.runtime else None,
                     "version": str(lent.version) if lent.version else None,
                     "newer": str(lent.newer) if lent.newer else None,
                     "place": lent.note.place or None,
-                    "environment": lent.note.environment,
+                    "environment": None if lent.note.runtime else lent.note.environment,
+                    "program": lent.note.environment if lent.note.runtime else None,
                     "folder": lent.note.folder,
                     "commands": list(lent.note.commands),
                     "on_path": lent.on_path,

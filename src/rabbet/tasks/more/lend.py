@@ -1,22 +1,13 @@
-"""Lending: an environment's commands in the user's folder for programs, for every folder.
-
-    DATA/lent/LIBRARY/…        a project with nothing but the library whose commands are lent
-    DATA/lent/NAME.json        what is lent: of which library, from which place, as which programs
-
-A launcher is a few lines for a shell, which becomes the environment's own command: Rabbet takes no part in
-that. It is known by what it begins with, so nobody else's program is ever replaced or removed.
-"""
+"""Lending: the commands of a library or a runtime in the user's folder for programs, for every folder."""
 
 import os
 import re
-import shlex
 import shutil
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
@@ -25,6 +16,7 @@ from packaging.version import Version
 
 from rabbet.core.limits import MOST_BY_HAND, MOST_TEXT_FILE
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
+from rabbet.core.model.runtime import LinkedRuntime
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
@@ -35,42 +27,33 @@ from rabbet.disk.guarded import GuardedFolder
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import CannotWrite, EnvironmentFailed, RabbetError, WrongUsage
+from rabbet.exports.launchers import is_launcher, launcher, runtime_launcher
+from rabbet.formats.text.requirement import parse_runtime
 from rabbet.python.environment.look.inspect import take_inventory
 from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.environment.place.layout import Layout, commands_in, interpreter_in
 from rabbet.python.environment.put.remove import recorded_places
-from rabbet.store.layout import data_folder
+from rabbet.runtimes.choose import choose
 from rabbet.tasks.declaring.begin import Answers, draft, offered_runtimes, save_now
 from rabbet.tasks.recreating.envs import discard
 from rabbet.tasks.recreating.now import bring_up_to_date
 from rabbet.tasks.recreating.recreate import recreate
 from rabbet.tasks.resolving.lookup import lookup
+from rabbet.workspace.lent import Note, keep_note, lent_folder, note_of, notes, remove_note, runtime_key
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.choice import newest_runtime
+from rabbet.workspace.runtimes.pythons import found_pythons
 from rabbet.workspace.session import Session
 
-__all__ = ["Lent", "Note", "Raised", "lend", "lend_from", "lent", "raise_lent", "take_back"]
+__all__ = ["Lent", "Raised", "lend", "lend_from", "lend_runtime", "lent", "raise_lent", "take_back"]
 
-_HEAD = "#!/bin/sh\n# Lent by Rabbet"
 _IMPORT = re.compile(r"^from \S+ import \S+$", re.MULTILINE)  # in the program of an entry point
 _SECONDS = 60  # for a command's module to be imported
 
 
-class Note(Struct, frozen=True, kw_only=True):
-    """A library whose commands are lent; `place` is empty for one that has a project for itself."""
-
-    library: str
-    place: str
-    environment: str
-    folder: str
-    commands: tuple[str, ...]
-
-
-_NOTE = msgspec.json.Decoder(Note)
-
-
 class Lent(Struct, frozen=True, kw_only=True):
-    """A library whose commands are lent; `version` is `None` where its environment is gone.
+    """A library or runtime whose commands are lent; `version` is `None` where what they start is gone.
 
     `newer` is the newest release that the store knows, if that is another one; sources are not asked for it.
     `on_path` tells whether the folder with the launchers is one where commands are looked for.
@@ -97,9 +80,9 @@ def lend(need: Need, to: str | None, machine: Machine, observer: Observer) -> Le
     Raises what resolving and recreating raise, `WrongUsage` where it is lent already, `CannotWrite` for a
     program of somebody else, and `EnvironmentFailed` for a library without commands; nothing is left then.
     """
-    name, folder = need.name, _folder(machine) / need.name
+    name, folder = need.name, lent_folder(machine) / need.name
     with machine.store.claimed(f"lent {name}"):
-        if _note(machine, name) is not None:
+        if note_of(name, machine) is not None:
             raise WrongUsage(f"{name} is lent already", remedy=f"rabbet lend --raise {name}")
         python = next(iter(offered_runtimes(machine)), None)
         answers = Answers(
@@ -127,34 +110,96 @@ def lend_from(session: Session, place: str, library: NormalizedName, to: str | N
         return _put(library, place, project, to, machine)
 
 
-def _put(library: NormalizedName, place: str, project: Project, to: str | None, machine: Machine) -> Lent:
-    """Write launchers for all commands of a library, and note them."""
-    root, folder = project.environment, _programs(to, machine)
-    commands = _commands(library, root)
-    if not commands:
-        raise EnvironmentFailed(f"{library} has no commands", note="it may be a library to import, only")
-    for command in commands:
-        present = folder / command
-        if os.path.lexists(present) and not _is_lent(present, library):
-            lender = next((note.library for note in _notes(machine) if _is_lent(present, note.library)), "")
-            whose = f"is lent from {lender}" if lender else "is a program that Rabbet did not put there"
-            raise CannotWrite(
-                f"{present} {whose}, so it stays as it is",
-                remedy=f"rabbet lend {library} --to {quoted(str(folder / 'lent'))}",
-            )
+def lend_runtime(constraint: str, to: str | None, project: Project | None, machine: Machine) -> Lent:
+    """Lend the programs of this machine's newest runtime that a constraint such as `node 20` allows.
+
+    One of the same language that is lent gives way. Raises `NotUnderstood`, `NoRuntime`, `CannotWrite`.
+    """
+    need = parse_runtime(constraint)
+    if need.name == "python":
+        linked = _linked_python(need, project, machine)
+    else:
+        linked = newest_runtime(need, project.declaration() if project else None, project, machine)
+    key, folder, runtime = runtime_key(need.name), _programs(to, machine), linked.runtime
     note = Note(
-        library=library, place=place, environment=str(root), folder=str(folder), commands=tuple(commands)
+        library=runtime.language,
+        place="",
+        environment=runtime.executable,
+        folder=str(folder),
+        commands=tuple(sorted(linked.links)),
+        runtime=str(runtime.version),
     )
-    with cannot_write(folder), GuardedFolder.at(folder) as opened:
-        for command in commands:
-            opened.write(command, _launcher(library, commands_in(root) / command), mode=0o755)
-    write_bytes(_folder(machine) / f"{library}.json", msgspec.json.encode(note))
+    with machine.store.claimed(f"lent {key}"):
+        earlier = note_of(key, machine)
+        _write(
+            note,
+            {
+                name: runtime_launcher(runtime.language, name, place, linked.variables)
+                for name, place in linked.links.items()
+            },
+            machine,
+        )
+        if earlier is not None:
+            kept = note.commands if earlier.folder == note.folder else ()
+            _delete(earlier, [command for command in earlier.commands if command not in kept])
     return _lent(note, machine)
 
 
+def _linked_python(need: Need, project: Project | None, machine: Machine) -> LinkedRuntime:
+    python = choose(found_pythons(machine, project), need.specifier)
+    names = ("python", "python3", f"python{python.minor}")
+    return LinkedRuntime(runtime=python, links=dict.fromkeys(names, python.executable), variables={})
+
+
+def _put(library: NormalizedName, place: str, project: Project, to: str | None, machine: Machine) -> Lent:
+    """Write launchers for all commands of a library, and note them."""
+    root = project.environment
+    commands = _commands(library, root)
+    if not commands:
+        raise EnvironmentFailed(f"{library} has no commands", note="it may be a library to import, only")
+    note = Note(
+        library=library,
+        place=place,
+        environment=str(root),
+        folder=str(_programs(to, machine)),
+        commands=tuple(commands),
+    )
+    back = f"rabbet lend --back {library}"
+    _write(note, {name: launcher(library, commands_in(root) / name, back) for name in commands}, machine)
+    return _lent(note, machine)
+
+
+def _write(note: Note, launchers: Mapping[str, bytes], machine: Machine) -> None:
+    """Write launchers, and a note of them. Raises `CannotWrite`, also for a program of somebody else."""
+    folder = Path(note.folder)
+    for command in launchers:
+        present = folder / command
+        if os.path.lexists(present) and not is_launcher(present, note.whose):
+            lender = next((other.whose for other in notes(machine) if is_launcher(present, other.whose)), "")
+            whose = f"is lent from {lender}" if lender else "is a program that Rabbet did not put there"
+            what = f"--runtime {note.library}" if note.runtime else note.library
+            raise CannotWrite(
+                f"{present} {whose}, so it stays as it is",
+                remedy=f"rabbet lend {what} --to {quoted(str(folder / 'lent'))}",
+            )
+    with cannot_write(folder), GuardedFolder.at(folder) as opened:
+        for command, content in launchers.items():
+            opened.write(command, content, mode=0o755)
+    keep_note(note, machine)
+
+
+def _delete(note: Note, commands: Sequence[str]) -> None:
+    """Remove launchers; a program that somebody else put into the place of one stays."""
+    folder = Path(note.folder)
+    for command in commands if folder.is_dir() else ():
+        if is_launcher(folder / command, note.whose):
+            with cannot_write(folder), GuardedFolder(folder) as opened:
+                opened.delete(command)
+
+
 def lent(machine: Machine) -> list[Lent]:
-    """All libraries whose commands are lent, by name."""
-    found = (_lent(note, machine) for note in _notes(machine))
+    """All libraries and runtimes whose commands are lent, by name."""
+    found = (_lent(note, machine) for note in notes(machine))
     return [replace(one, newer=_newer(one, machine)) for one in found]
 
 
@@ -164,7 +209,7 @@ def raise_lent(names: Sequence[NormalizedName], machine: Machine, observer: Obse
     One whose commands don't start afterwards gets back what it had. What is lent from a place follows that
     place. Raises `WrongUsage` for a library that is not lent from an environment of its own.
     """
-    own = {note.library: note for note in _notes(machine) if not note.place}
+    own = {note.library: note for note in notes(machine) if not note.place and not note.runtime}
     for name in names:
         if name not in own:
             raise WrongUsage(f"{name} is not lent from an environment of its own", remedy="rabbet lend")
@@ -198,24 +243,19 @@ def _raised_in(session: Session, note: Note, root: Path) -> Raised:
     return Raised(library=note.library, before=before, after=_version(note), kept=kept)
 
 
-def take_back(name: NormalizedName, machine: Machine) -> Note:
-    """Remove the launchers of a library, and the environment that it has for itself.
+def take_back(key: str, machine: Machine) -> Note:
+    """Remove launchers, and the environment that a library has for itself, by the name of the note.
 
     A program that somebody else put into their place stays. Raises `WrongUsage`, `CannotWrite`.
     """
-    with machine.store.claimed(f"lent {name}"):
-        note = _note(machine, name)
+    with machine.store.claimed(f"lent {key}"):
+        note = note_of(key, machine)
         if note is None:
-            raise WrongUsage(f"{name} is not lent", remedy="rabbet lend")
-        folder = Path(note.folder)
-        for command in note.commands if folder.is_dir() else ():
-            if _is_lent(folder / command, name):
-                with cannot_write(folder), GuardedFolder(folder) as opened:
-                    opened.delete(command)
-        if not note.place:
+            raise WrongUsage(f"{key.replace('.', ' ')} is not lent", remedy="rabbet lend")
+        _delete(note, note.commands)
+        if not note.place and not note.runtime:
             _remove_project(Path(note.environment).parent, machine)
-        with cannot_write(_folder(machine)):
-            (_folder(machine) / f"{name}.json").unlink()
+        remove_note(note, machine)
         return note
 
 
@@ -238,28 +278,6 @@ def _commands(library: NormalizedName, root: Path) -> list[str]:
         )
     places = (place for place, _ in recorded_places(layout, found.folder))
     return sorted(place.removeprefix("bin/") for place in places if place.startswith("bin/"))
-
-
-def _launcher(library: str, command: Path) -> bytes:
-    """A program that becomes the environment's command, and says what to do where that is gone."""
-    text = f"""{_HEAD}: {library}. To take it back: rabbet lend --back {library}
-command={shlex.quote(str(command))}
-if [ ! -x "$command" ]; then
-    echo "error: $command is gone, which {library} was lent from; try: rabbet lend --back {library}" >&2
-    exit 127
-fi
-exec "$command" "$@"
-"""
-    return text.encode(errors="surrogateescape")
-
-
-def _is_lent(path: Path, library: str) -> bool:
-    """Whether a program is a launcher of this library."""
-    try:
-        head = f"{_HEAD}: {library}. ".encode()
-        return not path.is_symlink() and read_regular(path, most=MOST_BY_HAND).startswith(head)
-    except OSError:
-        return False
 
 
 def _trouble(command: Path) -> str:
@@ -287,7 +305,7 @@ def _lent(note: Note, machine: Machine) -> Lent:
 def _newer(lent: Lent, machine: Machine) -> Version | None:
     """The newest release by the listings in the store, if the installed one is older."""
     note, version, folder = lent.note, lent.version, Path(lent.note.environment).parent
-    if note.place or version is None:
+    if note.place or note.runtime or version is None:
         return None
     with suppress(RabbetError), closing(machine.at(folder, offline=True)) as inside:
         newest = lookup(
@@ -298,6 +316,8 @@ def _newer(lent: Lent, machine: Machine) -> Version | None:
 
 
 def _version(note: Note) -> Version | None:
+    if note.runtime:
+        return Version(note.runtime) if os.access(note.environment, os.X_OK) else None
     with suppress(RabbetError, OSError):
         found = take_inventory(Path(note.environment), None, sound=True)
         return found.libraries[NormalizedName(note.library)].version
@@ -313,21 +333,3 @@ def _programs(to: str | None, machine: Machine) -> Path:
     if to is None:
         return machine.home / ".local" / "bin"
     return Path(os.path.normpath(path_named(to, machine.folder)))
-
-
-def _folder(machine: Machine) -> Path:
-    return data_folder(machine.environ, machine.folder) / "lent"
-
-
-def _notes(machine: Machine) -> Iterator[Note]:
-    folder = _folder(machine)
-    for path in sorted(folder.glob("*.json")) if folder.is_dir() else ():
-        note = _note(machine, path.stem)
-        if note is not None:
-            yield note
-
-
-def _note(machine: Machine, name: str) -> Note | None:
-    with suppress(OSError, msgspec.MsgspecError):
-        return _NOTE.decode(read_regular(_folder(machine) / f"{name}.json", most=MOST_BY_HAND))
-    return None

@@ -218,7 +218,8 @@ def _with_way(error: NoRuntime, language: str, versions: SpecifierSet, session: 
         return error  # the lock says where
     from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
-    return with_way_to_obtain(error, Need(library_name(language), versions), session)
+    need = Need(library_name(language), versions)
+    return with_way_to_obtain(error, need, session.project, session.machine)
 
 
 def _obtain_missing(session: Session) -> None:

@@ -17,6 +17,7 @@ from rabbet.formats.text.requirement import parse_runtime
 from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.runtimes.binary_format import architecture_of
 from rabbet.runtimes.choose import newest_first
+from rabbet.workspace.lent import notes
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.choice import runtimes_here
@@ -239,7 +240,13 @@ def discard(machine: Machine, constraint: str) -> "tuple[Obtained, ...]":
             remedy="rabbet runtimes",
         )
     users = _users(machine)
+    lent = {note.environment for note in notes(machine) if note.runtime}
     for obtained in named:
+        if str(obtained.path(machine.store_folder)) in lent:
+            raise NoRuntime(
+                f"{obtained.language} {obtained.version} is lent",
+                remedy=f"rabbet lend --back --runtime {obtained.language}",
+            )
         using = users.get(str(obtained.path(machine.store_folder)), [])
         if using:
             raise NoRuntime(

@@ -7,6 +7,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
+from rabbet.core.shown_text import some_of
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.errors import NoSolution
 from rabbet.python.choosing.release_overview import Offer, offers_of
@@ -47,8 +48,7 @@ def lookup(session: Session, asked: Need) -> LookedUp:
             near, within = near_names(name, known), sorted(known for known in known if name in known)
             told = [f"near names: {', '.join(near)}"] if near else []
             if within:
-                more = f" and {len(within) - _MOST_WITHIN} more" if len(within) > _MOST_WITHIN else ""
-                told.append(f"with '{name}' in their names: {', '.join(within[:_MOST_WITHIN])}{more}")
+                told.append(f"with '{name}' in their names: {some_of(within, _MOST_WITHIN)}")
             found = (near or within)[:1]
             raise NoSolution(
                 f"no source knows a library named '{name}'",

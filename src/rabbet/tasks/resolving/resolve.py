@@ -329,7 +329,8 @@ class _ResolveRun:
             from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
             need = Need(library_name("python"), declaration.python)
-            raise with_way_to_obtain(error, need, self._session) from error
+            session = self._session
+            raise with_way_to_obtain(error, need, session.project, session.machine) from error
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(

@@ -28,7 +28,14 @@ if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
     from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
-__all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
+__all__ = [
+    "RuntimesHere",
+    "newest_runtime",
+    "runtime_under",
+    "runtimes_here",
+    "runtimes_to_lock",
+    "to_be_obtained",
+]
 
 
 class RuntimesHere(Struct, frozen=True, kw_only=True):
@@ -156,17 +163,27 @@ def runtime_under(session: Session, constraint: str) -> LinkedRuntime:
             note="a variant with another Python gets an environment of its own",
             remedy=f"rabbet declare --variant other --runtime {quoted(constraint)}",
         )
-    languages = languages_for(session.declaration(), session.machine)
+    return newest_runtime(need, session.declaration(), session.project, session.machine)
+
+
+def newest_runtime(
+    need: Need, declaration: Declaration | None, project: Project | None, machine: Machine
+) -> LinkedRuntime:
+    """The newest runtime of another language than Python that is allowed, in a project or outside of one.
+
+    Raises `NotUnderstood` for an unknown language, `NoRuntime`.
+    """
+    languages = languages_for(declaration, machine)
     if need.name not in languages:
         raise unknown_language(need.name, languages)
-    found = found_runtimes([languages[need.name]], session.machine, session.project)[need.name]
+    found = found_runtimes([languages[need.name]], machine, project)[need.name]
     fitting = [runtime for runtime in _working(found) if need.specifier.contains(runtime.version)]
     if not fitting:
         from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
         missing = no_runtime(need.name, need.specifier, found)
         plain = NoRuntime(str(missing), because=missing.because, note="install one")
-        raise with_way_to_obtain(plain, need, session)
+        raise with_way_to_obtain(plain, need, project, machine)
     newest = max(fitting, key=lambda runtime: runtime.version)
     return linked_runtime(newest, languages[need.name])
 

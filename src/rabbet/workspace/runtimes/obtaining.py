@@ -35,7 +35,6 @@ from rabbet.workspace.runtimes.obtained_here import (
     users_catalogues,
 )
 from rabbet.workspace.runtimes.pythons import own_target
-from rabbet.workspace.session import Session
 
 __all__ = [
     "OfferedRuntime",
@@ -268,10 +267,10 @@ class RuntimeCatalogues:
         )
 
 
-def with_way_to_obtain(error: NoRuntime, need: Need, session: Session) -> NoRuntime:
+def with_way_to_obtain(error: NoRuntime, need: Need, project: Project | None, machine: Machine) -> NoRuntime:
     """The failure as `RuntimeCatalogues.with_way` tells it; where no catalogue can be opened, as it was."""
     try:
-        shelf = RuntimeCatalogues(session.project, session.machine)
+        shelf = RuntimeCatalogues(project, machine)
     except RabbetError:
         return error
     return shelf.with_way(error, need)

@@ -14,6 +14,7 @@ from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
+from rabbet.core.shown_text import some_of
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
@@ -112,9 +113,8 @@ def stored_machines(
 
 def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
     labels = sorted({sent.label for sent in stored.sent})
-    more = f" and {len(labels) - _SHOWN} more" if len(labels) > _SHOWN else ""
     return Unread(
-        what=f"what the database has of {', '.join(labels[:_SHOWN])}{more}",
+        what=f"what the database has of {some_of(labels, _SHOWN)}",
         because="; ".join(error.because) if stored.content else "it is damaged, or larger than any inventory",
     )
 

@@ -13,10 +13,10 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_several
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
-from rabbet.errors import ExitCode, NoDeclaration, RabbetError, WrongUsage
+from rabbet.errors import ExitCode, RabbetError, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.workspace.project import Project
+    pass
 
 
 ACTIONS = {
@@ -78,7 +78,7 @@ def run(arguments: Namespace, context: Context) -> int:
     machine, observer = context.machine, context.observer
     _refuse_out_of_place(arguments)
     if arguments.action is None:
-        found = runtimes_found(_project(context), machine, observer, arguments.only)
+        found = runtimes_found(context.project_if_any(), machine, observer, arguments.only)
         context.present(RuntimesView(found, refused=arguments.refused), as_json=arguments.json)
         return ExitCode.NO if found.missing else ExitCode.DONE
     if arguments.action == "publish":
@@ -92,7 +92,7 @@ def run(arguments: Namespace, context: Context) -> int:
         gone = discard(machine, arguments.runtime)
         context.present(DiscardedView(gone), as_json=arguments.json)
         return ExitCode.DONE
-    project = _project(context)
+    project = context.project_if_any()
     if arguments.action == "lookup":
         offers = look_up(project, machine, observer, arguments.runtime)
         view = OffersView(offers, arguments.runtime)
@@ -156,11 +156,3 @@ def _publish_each(arguments: Namespace, folder: Path, context: Context) -> int:
             failed.append((what, error))
     context.present(AllPublishedView(done, failed), as_json=arguments.json)
     return ExitCode.NO if failed else ExitCode.DONE
-
-
-def _project(context: Context) -> "Project | None":
-    """The project of the current folder; without one, the user's own settings count."""
-    try:
-        return context.project()
-    except NoDeclaration:
-        return None

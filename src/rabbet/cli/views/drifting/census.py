@@ -13,6 +13,7 @@ from rabbet.cli.views.drifting.census_words import (
 )
 from rabbet.core.census.matrix import Group, MachineState, Matrix, Row
 from rabbet.core.shell import quoted
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.census import (
     CensusDocument,
@@ -133,9 +134,7 @@ def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
 
 def _group_text(group: Group, variant: str | None) -> str:
     """Who is in a group, what sets it apart, and what mends it."""
-    labels = ", ".join(group.labels[:_SHOWN_LABELS])
-    more = len(group.labels) - _SHOWN_LABELS
-    who = f"{count(len(group.labels), 'machine')}: {labels}{f' and {more} more' if more > 0 else ''}"
+    who = f"{count(len(group.labels), 'machine')}: {some_of(group.labels, _SHOWN_LABELS)}"
     return f"{who}: {_told(group.state, variant)}"
 
 

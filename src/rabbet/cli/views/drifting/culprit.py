@@ -10,6 +10,7 @@ from rabbet.core.culprit.outcome import Runs
 from rabbet.core.culprit.search import Culprit
 from rabbet.core.culprit.verdict import SearchAnswer
 from rabbet.core.shell import joined_words, quoted
+from rabbet.core.shown_text import some_of
 from rabbet.documents.drifting.culprit import CulpritDocument, untried
 from rabbet.tasks.drifting.culprit import Case
 from rabbet.trials.evidence import SCRIPT
@@ -58,9 +59,7 @@ def _rows(case: Case) -> Iterator[tuple[str, str, str, str]]:
 
 def _named(names: Mixture) -> str:
     """The first names, and how many more there are."""
-    first = sorted(names)[:_SHOWN]
-    more = f" and {len(names) - _SHOWN} more" if len(names) > _SHOWN else ""
-    return f"{', '.join(first)}{more}"
+    return some_of(sorted(names), _SHOWN)
 
 
 def _output(case: Case) -> Iterator[str]:

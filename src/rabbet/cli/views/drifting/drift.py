@@ -10,6 +10,7 @@ from rabbet.core.drift.since import NearestRevision
 from rabbet.core.model.cause import Reason
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import joined_words, quoted, variant_option
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.drift import DriftDocument
 from rabbet.documents.drifting.finding import command_for, detail, mend_command, story_text, version_text
@@ -98,9 +99,8 @@ def _since(fit: NearestRevision) -> str:
     which = f"the lock of {day(fit.revision.when)} (git {fit.revision.commit[:10]}{ago})"
     if not fit.differing:
         return f"What is installed is exactly {which}."
-    shown = ", ".join(fit.differing[:_SHOWN_NAMES])
-    more = f" and {len(fit.differing) - _SHOWN_NAMES} more" if len(fit.differing) > _SHOWN_NAMES else ""
-    return f"What is installed fits {which} best; done by hand beyond that: {shown}{more}."
+    shown = some_of(fit.differing, _SHOWN_NAMES)
+    return f"What is installed fits {which} best; done by hand beyond that: {shown}."
 
 
 def _outcome(found: Drift) -> str:

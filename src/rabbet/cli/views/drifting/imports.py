@@ -2,6 +2,7 @@
 
 from rabbet.cli.context import Context
 from rabbet.core.model.finding import Weight
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count
 from rabbet.documents.drifting.imports import SAYS, ImportsDocument, mend_of_imports
 from rabbet.python.code.imports import ImportFinding, ImportKind
@@ -49,9 +50,7 @@ class ImportsView(ImportsDocument, frozen=True):
 
 def _where(finding: ImportFinding) -> str:
     """The first places, and how many more there are."""
-    more = len(finding.places) - _SHOWN
-    shown = ", ".join(finding.places[:_SHOWN])
-    return f"{shown} and {more} more" if more > 0 else shown
+    return some_of(finding.places, _SHOWN)
 
 
 def _outcome(found: Imports) -> str:

@@ -12,6 +12,7 @@ from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.target import targets_text
 from rabbet.core.shell import variant_option
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count
 from rabbet.documents.resolving.resolve import ResolvedDocument, VerdictsDocument
 from rabbet.tasks.resolving.resolve import LockVerdict, Resolved, up_to_date_lock
@@ -173,10 +174,7 @@ def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
 
 def _listed(builds: Sequence[str]) -> str:
     """The first of some builds, and how many more there are."""
-    more = len(builds) - _SHOWN_NOTES
-    shown = ", ".join(builds[:_SHOWN_NOTES])
-    if more > 0:
-        return f"what the builds of {shown} and {more} more need"
+    shown = some_of(builds, _SHOWN_NOTES)
     return f"what the build of {shown} needs" if len(builds) == 1 else f"what the builds of {shown} need"
 
 
@@ -241,7 +239,7 @@ def _first_lock(resolved: Resolved) -> Rows:
     rows = []
     for move in resolved.moves:
         here = where.get((move.name, str(move.after)), "")
-        who = _some(asked.get(move.name, []))
+        who = some_of(asked.get(move.name, []), _SHOWN_REQUIRERS)
         rows.append((move.name, _text(move.after), f"{who}, where {here}" if here else who))
     return ("library", "locked", "asked for by"), rows
 
@@ -259,8 +257,3 @@ def _moves(moves: Sequence[Move]) -> Rows:
 
 def _text(version: object) -> str:
     return "-" if version is None else str(version)
-
-
-def _some(names: Sequence[str]) -> str:
-    more = len(names) - _SHOWN_REQUIRERS
-    return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
