@@ -1,5 +1,7 @@
 """Places: projects that have a name, and single scripts, from whatever folder."""
 
+import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -35,6 +37,7 @@ class Places(ProgramCase):
     def setUp(self) -> None:
         super().setUp()
         self.index = self.serve(StandIn())
+        self.variables["RABBET_DATA"] = str(self.root / "data")
         self.variables["RABBET_SOURCE"] = self.index.address
         self.script = self.project / "report.py"
 
@@ -86,6 +89,24 @@ class Places(ProgramCase):
         self.rabbet("resolve", "--in", "scratch")
         locked = self.rabbet("explain", "--in", "scratch", "nectarplot").out
         self.assertIn("nectarplot 1.", locked)
+
+    def test_begun_from(self) -> None:
+        """Another project's requirements and sources, and more beside them; or nothing, if that fails."""
+        self.variables.pop("RABBET_SOURCE")
+        self.rabbet("begin", "--name", "combs", "--source", self.index.address, "nectarplot<2")
+        begin = ("begin", "--named", "scratch", "--from", ".", "--now")
+        told = self.rabbet(*begin, "skepio>9", code=4).err
+        self.assertEqual(list((self.root / "data" / "named").iterdir()), [])
+        ways = re.findall(r"^  (?:try|or ) +rabbet (.*)$", told, re.MULTILINE)
+        self.assertIn("begin --named scratch --from . --now", ways)
+        self.assertIn("begin --named scratch --from . 'skepio>9'", ways)
+        self.rabbet(*shlex.split(ways[0]))
+        self.rabbet("run", "--in", "scratch", "python", "-c", "import skepio, nectarplot")
+        self.assertIn("rabbet adopt --in scratch --from .", self.rabbet(*begin, code=2).err)
+        told = self.rabbet(
+            "declare", "--in", "scratch", "--source", self.index.address, "mitewatch", code=2
+        ).err
+        self.assertIn("rabbet declare --in scratch mitewatch", told)
 
     def test_folder(self) -> None:
         """A place may be a folder; commands to try name it."""

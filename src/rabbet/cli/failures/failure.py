@@ -2,7 +2,7 @@
 
 import re
 import shlex
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import TextIO
 
 from rabbet.core.shell import joined_words, variant_option
@@ -74,6 +74,8 @@ def for_undone(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
     """
     if not error.undone:
         return error.ways
+    if given[0] == "begin":
+        return tuple(_begun_otherwise(error, given))
     again = f"rabbet {joined_words(given)}"
     return tuple(way for way in (_for_undone(way, error.undone, again) for way in error.ways) if way)
 
@@ -93,10 +95,41 @@ def _for_undone(way: Way, undone: Collection[str], again: str) -> Way | None:
     return way._replace(command=f"{' && '.join(kept)} && {again}")
 
 
+def _begun_otherwise(error: RabbetError, given: Sequence[str]) -> Iterator[Way]:
+    """The ways where the declaration itself was put back: the same beginning with other entries.
+
+    Last comes the beginning alone, after which the declaration can be changed.
+    """
+    for way in error.ways:
+        verb, *words = shlex.split(way.command)[1:]
+        if "&&" not in words and verb == "declare":
+            yield way._replace(command=f"rabbet {joined_words(_with_entry(given, words))}")
+        elif "&&" not in words and verb == "retract":
+            left = [word for word in given if _name(word) != _name(words[-1])]
+            if len(left) < len(given):
+                yield way._replace(command=f"rabbet {joined_words(left)}")
+        elif verb not in ("begin", "declare", "retract", "resolve", "recreate"):
+            yield way
+    alone = [word for word in given if word != "--now"]
+    if alone != [*given]:
+        yield Way(f"rabbet {joined_words(alone)}", "writes the declaration alone, which can be changed then:")
+
+
+def _with_entry(given: Sequence[str], entry: Sequence[str]) -> list[str]:
+    """A command line whose entry of that name is replaced, or which has it besides."""
+    name = _name(entry[-1])
+    replaced = [entry[-1] if _name(word) == name else word for word in given]
+    return replaced if name in map(_name, given) else [*given, *entry]
+
+
+def _name(word: str) -> str:
+    """The name in a word: what stands before versions."""
+    return re.split(r"[^A-Za-z0-9._-]", word, maxsplit=1)[0].lower()
+
+
 def _names(command: str) -> set[str]:
-    """The names in a command: what stands before versions, and options."""
-    words = shlex.split(command)[2:]
-    return {re.split(r"[^A-Za-z0-9._-]", word, maxsplit=1)[0].lower() for word in words}
+    """The names in a command, and options."""
+    return {_name(word) for word in shlex.split(command)[2:]}
 
 
 def _noted(text: str, stream: TextIO) -> list[str]:

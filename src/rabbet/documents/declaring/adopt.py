@@ -31,6 +31,7 @@ class AdoptDocument(Struct, frozen=True):
                 for entry in adoption.entries
             ],
             "python": self.drawn_up.python[0] or None,
+            "sources": [{"name": source.name, "url": source.url} for source in self.drawn_up.sources],
             "limits": [need_text(limit.need) for limit in adoption.limits],
             "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
             "along": list(adoption.along),

@@ -10,7 +10,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.declaration.edit import Edit
-from rabbet.core.declaration.model import Declaration
+from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.core.needs.names import is_name, library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
@@ -40,6 +40,7 @@ class Adopting(Struct, frozen=True, kw_only=True):
     `unordered` pins are those of lists, where nothing
     tells what needs what; `hashed` is how many entries had hashes. `sourced` tells whether a source of
     libraries is known, `in_the_way` whether an environment that Rabbet did not make lies where its own goes.
+    `sources` are those of another project, which this one gets.
     """
 
     project: Project
@@ -54,6 +55,7 @@ class Adopting(Struct, frozen=True, kw_only=True):
     changed: bool
     sourced: bool
     in_the_way: bool
+    sources: tuple[SourceEntry, ...]
 
 
 def adopting(
@@ -89,9 +91,10 @@ def adopting(
     by_build = before.by_build if before else frozenset[str]()
     adoption = _without_left(adoption, by_build)
     whole = text  # the metadata of a script has no place for a name
+    sources = gathered.sources if script is None and not (before and before.sources) else ()
     if script is None:
         wanted = "" if by_build else python
-        whole = complete(text, name=name, python=wanted, sources=[], needs=(), by_build=by_build)
+        whole = complete(text, name=name, python=wanted, sources=sources, needs=(), by_build=by_build)
     runtime = [] if declared or script is None else [_runtime_edit(python)]
     after, _ = apply(whole, [*runtime, *_edits(adoption)])
     # What can't stand there is refused.
@@ -108,8 +111,9 @@ def adopting(
         made_with=gathered.made_with,
         text=after,
         changed=after != text,
-        sourced=bool((before and before.sources) or users_source(machine)),
+        sourced=bool(sources or (before and before.sources) or users_source(machine)),
         in_the_way=environment.exists() and not machine.environments().owns(environment),
+        sources=sources,
     )
 
 

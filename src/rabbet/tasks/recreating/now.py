@@ -12,7 +12,7 @@ from rabbet.tasks.recreating.recreate import RecreateReport, recreate
 from rabbet.tasks.resolving.resolve import Resolved, resolve
 from rabbet.workspace.session import Session
 
-__all__ = ["BroughtUp", "all_or_nothing", "both", "bring_up_to_date"]
+__all__ = ["BroughtUp", "all_or_nothing", "both", "bring_up_to_date", "files_put_back"]
 
 
 class BroughtUp(Struct, frozen=True):
@@ -29,9 +29,19 @@ class BroughtUp(Struct, frozen=True):
 
 @contextmanager
 def all_or_nothing(session: Session) -> Iterator[None]:
+    """Put declaration and locks back if what is done inside fails; one process at a time."""
+    with (
+        session.machine.store.claimed(str(session.project.declaration_file)),
+        files_put_back(session),
+    ):
+        yield
+
+
+@contextmanager
+def files_put_back(session: Session) -> Iterator[None]:
     """Put declaration and locks back if what is done inside fails.
 
-    One process at a time. The environment needs no such care: it is changed last, and whole or not at all.
+    The environment needs no such care: it is changed last, and whole or not at all.
     """
     declaration, preferred = session.project.declaration_file, session.project.preferred_file
 
@@ -39,10 +49,9 @@ def all_or_nothing(session: Session) -> Iterator[None]:
         return list(session.project.home.glob("pylock*.toml"))
 
     def written() -> list[Path]:
-        return [*locks(), *([declaration] if declaration.is_file() else [])]
+        return [*locks(), *(file for file in (declaration, preferred) if file.is_file())]
 
-    claim = session.machine.store.claimed(str(declaration))
-    with claim, put_back_on_failure([declaration, preferred, *locks()], new=written):
+    with put_back_on_failure([declaration, preferred, *locks()], new=written):
         yield
 
 

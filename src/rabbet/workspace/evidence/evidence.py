@@ -7,11 +7,12 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.declaration.model import Section
+from rabbet.core.declaration.model import Section, SourceEntry
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.target import Target
 from rabbet.core.needs.names import is_name, library_name
@@ -22,6 +23,7 @@ from rabbet.disk.text_file import read_text
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
+from rabbet.formats.text.address import is_address
 from rabbet.python.code.adoption import AdoptCause, AdoptReason, Left, Listed, Present
 from rabbet.python.code.imports import ImportSite, LibraryContents
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
@@ -41,7 +43,7 @@ _DEEPEST = 20  # lists that include each other
 class Gathered(Struct, kw_only=True):
     """The evidence, its places (`looked_at`), and the parts that can't be taken over.
 
-    An environment was `made_with` a version of Python.
+    An environment was `made_with` a version of Python. The `sources` are those of another project.
     """
 
     listed: list[Listed] = field(default_factory=list)
@@ -53,6 +55,7 @@ class Gathered(Struct, kw_only=True):
     python: SpecifierSet | None = None
     made_with: Version | None = None
     hashed: int = 0
+    sources: tuple[SourceEntry, ...] = ()
 
 
 def gather(places: Sequence[str], folder: Path, home: Path, here: Target) -> Gathered:
@@ -165,6 +168,12 @@ class _Gatherer:
         else:
             declaration = read_declaration(text, folder_name=path.parent.name)
             self._found.python = declaration.python or self._found.python
+            self._found.sources = self._found.sources or tuple(
+                entry
+                if is_address(entry.url)
+                else replace(entry, url=str(path_named(entry.url, path.parent)))
+                for entry in declaration.sources
+            )
             self._found.listed += (
                 Listed(need=requirement.need, place=shown, section=requirement.section)
                 for requirement in declaration.declared()

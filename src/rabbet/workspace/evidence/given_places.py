@@ -21,8 +21,19 @@ _ARCHIVES = (".whl", ".tar.gz", ".zip")
 
 
 def refuse_place(edit: Edit, session: Session) -> None:
-    """Raise `WrongUsage`, with the right command, where a path or an address is declared as a library."""
+    """Raise `WrongUsage`, with the right command, where a path or an address is declared as a library.
+
+    The other way round, too: a library behind a source would count as another source.
+    """
     text = edit.value.strip()
+    if (edit.verb, edit.what) == ("declare", "source") and not re.search(r"[:/\\]", text):
+        if not path_named(text, session.project.folder).exists():
+            raise WrongUsage(
+                f"'{text}' is not an address, and there is no such folder",
+                because=["what follows --source is a source, up to the next option"],
+                remedy=_declare(edit, text),
+            )
+        return
     if (edit.verb, edit.what) != ("declare", "library") or ";" in text or _NAMED.match(text):
         return
     if is_address(text) or text.startswith("git@"):

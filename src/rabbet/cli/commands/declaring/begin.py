@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_now, add_offline, add_several
-from rabbet.core.shell import quoted
+from rabbet.core.shell import joined_words, quoted
 from rabbet.disk.named import path_named
-from rabbet.errors import ExitCode, WrongUsage
+from rabbet.errors import ExitCode, RabbetError, WrongUsage
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
@@ -44,6 +44,15 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Begin in this folder, or a project that has a name."""
+    try:
+        return _begun(arguments, context)
+    except RabbetError as error:
+        if context.at_once(arguments) and not isinstance(error, WrongUsage):
+            error.undone = frozenset(["pyproject.toml"])
+        raise
+
+
+def _begun(arguments: Namespace, context: Context) -> int:
     if arguments.named is not None:
         return _begin_named(arguments, context)
     if arguments.places:
@@ -58,7 +67,7 @@ def _begin_named(arguments: Namespace, context: Context) -> int:
     """Begin a project that has a name, in the user's folder for data; if that fails there is none."""
     from rabbet.workspace.places import Place, folder_for
 
-    machine = context.machine
+    machine, given = context.machine, tuple(arguments.places)
     for number, place in enumerate(arguments.places):
         arguments.places[number] = str(path_named(place, machine.folder))
     if arguments.source is not None and "://" not in arguments.source:
@@ -70,9 +79,30 @@ def _begin_named(arguments: Namespace, context: Context) -> int:
             inside = context._replace(machine=there, place=place)
             if not arguments.places:
                 return _begin(arguments, inside)
-            from rabbet.cli.commands.declaring.adopt import run as adopt
+            if place.project.declaration_file.exists():
+                raise WrongUsage(
+                    f"there is a project called '{arguments.named}' already, and --from begins a new one",
+                    remedy=joined_words(["rabbet", "adopt", "--in", arguments.named, "--from", *given]),
+                )
+            return _begin_from(arguments, inside)
 
-            return adopt(Namespace(places=arguments.places, plan=False, yes=True, json=False), inside)
+
+def _begin_from(arguments: Namespace, context: Context) -> int:
+    """Take over what is at some places, then what was given beside them: all or nothing."""
+    from rabbet.cli.views.declaring.adopt import outcome, show_adopting
+    from rabbet.tasks.declaring.adopt import adopting, save
+    from rabbet.tasks.recreating.now import files_put_back
+
+    drawn_up = adopting(context.machine, context.observer, arguments.places)
+    show_adopting(drawn_up, context)
+    with files_put_back(context.session()):
+        save(drawn_up)
+        if arguments.libraries or arguments.source or arguments.runtime:
+            return _begin(arguments, context)
+        if not context.at_once(arguments):
+            context.show(outcome(drawn_up, arguments.places, written=True))
+            return ExitCode.DONE
+        return _bring_up(f"Wrote {drawn_up.project.declaration_file.name}.", context)
 
 
 def _begin(arguments: Namespace, context: Context) -> int:
@@ -104,11 +134,17 @@ def _begun_before(arguments: Namespace, context: Context, following: str) -> int
     if not context.at_once(arguments):
         context.show(f"pyproject.toml has that already. {following}")
         return ExitCode.DONE
+    return _bring_up("pyproject.toml has that already.", context)
+
+
+def _bring_up(told: str, context: Context) -> int:
+    """Resolve and recreate, and tell both."""
     from rabbet.cli.views.recreating.now import BroughtUpView
     from rabbet.tasks.recreating.now import bring_up_to_date
 
-    context.show("pyproject.toml has that already.")
-    context.present(BroughtUpView(bring_up_to_date(context.session())), as_json=False)
+    brought = bring_up_to_date(context.session())
+    context.show(told)
+    context.present(BroughtUpView(brought), as_json=False)
     return ExitCode.DONE
 
 

@@ -6,6 +6,7 @@ from rabbet.cli.context import Context
 from rabbet.core.drift.mends import Mend
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count
 from rabbet.documents.declaring.adopt import shown_place
 from rabbet.documents.drifting.finding import mend_command
@@ -28,14 +29,13 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
         (need_text(entry.need), shown_place(entry), adopt_text(entry.cause)) for entry in adoption.entries
     ]
     rows += [(need_text(limit.need), "limits", f"{limit.place} sets it") for limit in adoption.limits]
+    rows += [(source.url, f"source {source.name}", "the other project has it") for source in drawn_up.sources]
     if rows:
         context.show()
         context.show_table(("entry", "in", "because"), rows)
     context.show()
     if adoption.along:
-        names = ", ".join(adoption.along[:_SHOWN_ALONG])
-        more = len(adoption.along) - _SHOWN_ALONG
-        context.show(f"Left out, because others need them: {names}{f' and {more} more' if more > 0 else ''}.")
+        context.show(f"Left out, because others need them: {some_of(adoption.along, _SHOWN_ALONG)}.")
     if drawn_up.unordered:
         context.show("No environment tells what depends on what, so every pin is declared; with")
         context.show("--from an environment as well, what only comes along would be left out.")
