@@ -14,7 +14,7 @@ nobody is asked. This module imports little, for each method imports what it nee
 """
 
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
@@ -23,10 +23,11 @@ from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
 from rabbet.errors import RabbetError, WrongUsage
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import behind, find_project
+from rabbet.workspace.project import Project, behind, find_project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
     from types import TracebackType
 
     from rabbet.core.declaration.edit import Edit
@@ -60,7 +61,7 @@ class Rabbet:
 
     def __init__(
         self,
-        folder: Path | str = ".",
+        place: Path | str = ".",
         *,
         variant: str | None = None,
         offline: bool = False,
@@ -68,26 +69,64 @@ class Rabbet:
         attended: bool = True,
         observer: Observer | None = None,
     ) -> None:
-        """Find the project of a folder: its declaration lies there, or above it.
+        """Find the project of a folder, whose declaration lies there or above it, of a name, or of a script.
 
-        `offline` asks no network; `fresh_listings` asks indexes for listings that are said to be fresh, too.
+        A script's metadata is read at each question, and written back by what changes it; `resolve` leaves a
+        lock beside it. `offline` asks no network; `fresh_listings` asks indexes for listings that are said to
+        be fresh, too.
         The project's own build runs the project's code: where a program is `attended`, it is refused until
         `agree_to_build` was called once on this machine. The `observer` is told how the work goes.
-        Raises `NoDeclaration`, and `WrongUsage` where there is no such folder.
+        Raises `NoDeclaration`, `NotUnderstood`, and `WrongUsage` where there is no such place.
         """
+        folder = Path(place)
         machine = Machine.of_this_process(
-            Path(folder), offline=offline, fresh_listings=fresh_listings, attended=attended
+            folder if folder.is_dir() else Path(),
+            offline=offline,
+            fresh_listings=fresh_listings,
+            attended=attended,
         )
-        if not machine.folder.is_dir():
-            raise WrongUsage(f"there is no folder {machine.folder}")
-        self.session = Session(find_project(machine.folder).of(variant), machine, observer or Silent())
+        self._script: str | None = None
+        project = find_project(machine.folder) if folder.is_dir() else self._placed(place, variant, machine)
+        self._session = Session(project.of(variant), machine, observer or Silent())
+
+    def _placed(self, place: Path | str, variant: str | None, machine: Machine) -> Project:
+        from rabbet.workspace.places import place_in
+
+        found = place_in(str(place), machine)
+        found.refuse_variant(variant)
+        self._script = str(found.project.script.file) if found.project.script else None
+        return found.project
 
     @classmethod
     def on(cls, session: Session) -> Self:
         """The same for a session that is there already."""
         found = cls.__new__(cls)
-        found.session = session
+        found._session, found._script = session, None  # noqa: SLF001 - its own
         return found
+
+    @property
+    def session(self) -> Session:
+        """The project, this machine and the observer, for the tasks. Raises `NotUnderstood` for a script."""
+        if self._script is not None:
+            from rabbet.workspace.places import script_place
+
+            script_place(self._script, self._session.machine)
+        return self._session
+
+    @contextmanager
+    def _writing(self, *, locking: bool = False) -> "Iterator[Session]":
+        """The session for what changes the declaration or locks: a script gets that in the end."""
+        if self._script is None:
+            yield self._session
+            return
+        from rabbet.disk.process_lock import claimed
+        from rabbet.workspace.places import script_place
+
+        machine = self._session.machine
+        with claimed(machine.store_folder, f"script {self._script}"):
+            place = script_place(self._script, machine)
+            yield self._session
+            place.write_back(locking=locking)
 
     def __enter__(self) -> Self:
         return self
@@ -147,7 +186,8 @@ class Rabbet:
         """
         from rabbet.tasks.declaring.declare import carried_out
 
-        return carried_out(self.session, edits, now=now)
+        with self._writing() as session:
+            return carried_out(session, edits, now=now)
 
     def planned(self, edits: "Sequence[Edit]") -> "Done":
         """The locks that the declaration would get if it were changed so; nothing is written.
@@ -162,7 +202,8 @@ class Rabbet:
         """Resolve, then recreate; if one fails, locks and environment are as before. Raises as these."""
         from rabbet.tasks.recreating.now import bring_up_to_date
 
-        return bring_up_to_date(self.session, options)
+        with self._writing() as session:
+            return bring_up_to_date(session, options)
 
     def lock(self) -> "Lock":
         """The project's lock. Raises `NoLock`, `NotUnderstood`."""
@@ -194,7 +235,8 @@ class Rabbet:
         opened = self._asked_ahead(anyway=not asked.plain or self.session.machine.fresh_listings)
         from rabbet.tasks.resolving.resolve import resolve
 
-        return resolve(self.session, asked, writing=write, opened=opened)
+        with self._writing(locking=write) as session:
+            return resolve(session, asked, writing=write, opened=opened)
 
     def verify(self) -> "tuple[LockVerdict, ...]":
         """Whether each lock is what resolving would leave as it is. Raises as `resolve`, and `NoLock`."""

@@ -185,8 +185,30 @@ class Api(ProgramCase):
         )
         own, none = "hivescale", ["NoDeclaration", "WrongUsage"]
         self.assertEqual(
-            self.play(program, self.project).split(), [own, own, own, none[0], own, none[1], none[1]]
+            self.play(program, self.project).split(), [own, own, own, none[0], own, none[1], own]
         )
+
+    def test_places(self) -> None:
+        """A name works from everywhere; changes are written into a script, and edits of it count."""
+        self.variables.update(RABBET_DATA=str(self.root / "data"), RABBET_SOURCE=self.index.address)
+        self.rabbet("begin", "--named", "scratch", "skepio", "--yes")
+        script = self.project / "report.py"
+        script.write_text("import nectarplot\n")
+        program = (
+            "from pathlib import Path\nfrom rabbet.api import Rabbet\n"
+            "with Rabbet('scratch') as named, Rabbet('report.py') as script:\n"
+            "    print(named.bring_up_to_date().recreated.environment)\n"
+            "    script.declare('nectarplot<2')\n"
+            "    print(script.resolve()[0].lock.versions['nectarplot'])\n"
+            "    file = Path('report.py')\n"
+            "    file.write_text(file.read_text().replace('<2', '>=2'))\n"
+            "    print(script.behind(), script.resolve()[0].lock.versions['nectarplot'])\n"
+            "    script.retract('nectarplot')\n"
+        )
+        told = self.play(program, self.project)
+        self.assertRegex(told, r"\.venv\n1\.9\n.+ 2\.1\n")
+        self.assertEqual(script.read_text(), "import nectarplot\n")
+        self.assertTrue((self.project / "pylock.report.toml").is_file())
 
     def test_consent(self) -> None:
         """The project's own build is refused until somebody agreed to it, unless nobody is there to ask."""

@@ -118,6 +118,19 @@ class Places(ProgramCase):
         told = self.rabbet("run", "--in", str(self.project), "true", folder=elsewhere, code=7).err
         self.assertIn(f"try     rabbet recreate --in {self.project}", told)
 
+    def test_no_script(self) -> None:
+        """A file that is no script is not made one; a declaration stands for its folder."""
+        self.begin(self.index.address, "nectarplot")
+        for name, content in (("notes.md", "# Notes\n"), ("pylock.toml", ""), ("data", "1\n")):
+            (self.project / name).write_text(content)
+            self.assertIn("is not a script", self.rabbet("declare", "--in", name, "skepio", code=2).err)
+            self.assertEqual((self.project / name).read_text(), content)
+        (self.project / "pylock.toml").unlink()
+        self.rabbet("resolve", "--in", "pyproject.toml")
+        (self.project / "tool").write_text("#!/usr/bin/env python\n")
+        self.rabbet("declare", "--in", "tool", "skepio")
+        self.assertIn("skepio", (self.project / "tool").read_text())
+
     def test_script(self) -> None:
         """A script runs with what it declares, its words and its exit code, and leaves nothing beside it."""
         self.script.write_text(REPORT)

@@ -125,8 +125,8 @@ def place_in(text: str, machine: Machine) -> Place:
                 note="a path with a slash is always a folder",
             )
         return Place(text, Project(named), named=True)
-    if path.is_dir():
-        return Place(text, find_project(path))
+    if path.is_dir() or path.name == DECLARATION:
+        return Place(text, find_project(path if path.is_dir() else path.parent))
     if path.exists() or text.endswith(_SCRIPT_ENDINGS):
         return script_place(text, machine)
     near = _near(text, machine)
@@ -207,6 +207,11 @@ def script_place(text: str, machine: Machine) -> Place:
     read, home = _text_of(file), home_of(file, machine)
     project = Project(file.parent, script=Script(file, home))
     block = script_block(read, file.name)
+    if block is None and not (file.suffix in _SCRIPT_ENDINGS or read.startswith("#!")):
+        raise WrongUsage(
+            f"{file.name} is not a script",
+            because=["it has no script metadata, no first line with '#!', and its name does not end in .py"],
+        )
     try:
         declaration = declaration_of(block, file.name).encode()
     except UnicodeEncodeError as error:
