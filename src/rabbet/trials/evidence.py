@@ -10,8 +10,8 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
 from rabbet.python.environment.place.layout import commands_in
 from rabbet.python.environment.place.variables import ACTIVE, variables_inside
-from rabbet.trials.attempts import TestedCommand
 from rabbet.trials.compose import compose_mixture
+from rabbet.trials.runner import TestedCommand
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.session import Session
 

@@ -3,7 +3,6 @@
 import hashlib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import suppress
 from functools import partial
 from itertools import islice, product
 from pathlib import Path
@@ -11,25 +10,22 @@ from time import monotonic
 
 from msgspec import Struct, field
 from msgspec.structs import replace
-from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
-from rabbet.core.culprit.consistency import Consistency, Side, in_order
+from rabbet.core.culprit.consistency import Consistency, in_order
 from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.culprit.outcome import Outcome, Runs, Symptom
 from rabbet.core.culprit.verdict import CulpritVerdict, SearchAnswer, find_culprits
-from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.model.lock import Lock, Needed, ToInstall
-from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need
+from rabbet.core.model.lock import Lock, Needed
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.python.choosing.targets import target_of
-from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, release_notes, whole
-from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, RunRecord, TestedCommand
+from rabbet.python.formats.metadata import release_notes
+from rabbet.trials.attempts import SEARCHES, Attempts
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out
-from rabbet.trials.two_states import StateHere, TwoStates, content_of, two_states
+from rabbet.trials.runner import ABSENT, RunRecord, TestedCommand
+from rabbet.trials.sides import sides_of
+from rabbet.trials.two_states import TwoStates, content_of, two_states
 from rabbet.workspace.evidence.source_files import source_state
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -185,49 +181,9 @@ def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -
     changes = frozenset(two.changes)
     if changes:
         attempts.prepare([_GOOD, changes])
-    good, bad = (_side(two, number, attempts, machine) for number in (0, 1))
+    good, bad = sides_of(two, machine, attempts.wheel_of)
     mixing = Consistency(good, bad, changes)
     return find_culprits(in_order(changes, good, bad), mixing, attempts, jobs=jobs)
-
-
-def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> Side:
-    """A state for the search, and the same under the other state's Python."""
-    state: StateHere = (two.good, two.bad)[number]
-    target = target_of(state.python)
-    extras: dict[NormalizedName, frozenset[NormalizedName]] = {}
-    for requirement in state.declaration.declared():
-        if target.admits(requirement.need.marker):
-            extras[requirement.need.name] = (
-                extras.get(requirement.need.name, frozenset()) | requirement.need.extras
-            )
-    other: StateHere = (two.bad, two.good)[number]
-    return Side(
-        target=target,
-        libraries={
-            name: _metadata(item, number, state.declaration, attempts, machine)
-            for name, item in state.libraries.items()
-        },
-        extras=extras,
-        lacking=frozenset((name, other.libraries[name].locked.version) for name in two.lacking[1 - number]),
-    )
-
-
-def _metadata(
-    item: ToInstall, number: int, declaration: Declaration, attempts: Attempts, machine: Machine
-) -> Metadata:
-    """A library's requirements by its wheel, else by the lock if the store has lost it."""
-    known = item if isinstance(item, Needed) else attempts.wheel_of(item.locked.name, number)
-    content = machine.metadata.recall(known.artifact.sha256) if known else None
-    if content is not None:
-        with suppress(MetadataBroken):
-            return whole(corrected(parse_metadata(content), declaration))
-    return Metadata(
-        name=item.locked.name,
-        version=item.locked.version,
-        requires_python=SpecifierSet(),
-        needs=tuple(Need(name) for name in item.locked.dependencies),
-        extras=frozenset(),
-    )
 
 
 def _choices(verdict: CulpritVerdict, two: TwoStates) -> Iterator[list[StateChange]]:
@@ -250,7 +206,7 @@ def _release_notes(
 
 
 def _notes(attempts: Attempts) -> Iterator[str]:
-    if attempts.changed_by_command:
+    if attempts.runner.changed_by_command:
         yield "the command changes the environment that it runs in: each run got a fresh one"
     reasons = Counter(tried.reason for tried in attempts.tried.values() if tried.reason)
     for reason, times in reasons.items():
