@@ -43,6 +43,7 @@ LAYERS = [
     "workspace",
     "resolving",
     "trials",
+    "proving",
     "tasks",
     "documents",
     "api",

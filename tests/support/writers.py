@@ -40,10 +40,10 @@ from rabbet.formats.project.pyproject_edit import apply
 from rabbet.formats.pylock import write_lock
 from rabbet.formats.text.address import NotAnAddress, parse_address
 from rabbet.formats.text.csv_text import csv_lines
+from rabbet.proving.evidence import show_script
+from rabbet.proving.runner import TestedCommand
 from rabbet.python.choosing.targets import named_target
 from rabbet.team.sheet import Cell, Column, Line, Sheet, page
-from rabbet.trials.evidence import show_script
-from rabbet.trials.runner import TestedCommand
 
 TARGET = named_target("linux-x86_64", "3.12", {})
 DIGEST = "ab" * 32

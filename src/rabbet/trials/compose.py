@@ -1,15 +1,13 @@
 """Environments for a while: whole ones, and those of trials, which may be laid upon the project's."""
 
 from collections.abc import Sequence
-from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.disk.atomic import cannot_write
 from rabbet.python.compose.changes import EnvironmentSpec, fill
-from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
+from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.python.environment.place.guarded import GuardedEnvironment
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
@@ -17,11 +15,10 @@ from rabbet.python.environment.put.install import PlannedFile
 from rabbet.python.environment.put.layer import lay_upon, lead_to
 from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
-from rabbet.trials.two_states import TwoStates
-from rabbet.workspace.fetching.composing import arriving, fetcher_for, install_policy_of
+from rabbet.workspace.fetching.composing import arriving, install_policy_of
 from rabbet.workspace.session import Session
 
-__all__ = ["Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
+__all__ = ["Made", "compose", "compose_trial", "lead_to_modules"]
 
 
 class Made(NamedTuple):
@@ -48,39 +45,6 @@ def lead_to_modules(spec: EnvironmentSpec, folder: Path) -> None:
     layout = Layout(root=spec.root, site_packages=spec.runtime.site_packages)
     with cannot_write(spec.root), GuardedEnvironment(layout, Linking()) as guarded:
         lead_to(guarded, folder)
-
-
-def compose_mixture(
-    two: TwoStates, mixture: Mixture, root: Path, session: Session, *, share: bool = True
-) -> Made:
-    """Fill an empty folder with a mixture of two states; files are shared with the store if they may be.
-
-    What wheels say of their needs is not held against locks, for not all of these are Rabbet's. Raises as
-    `compose` does.
-    """
-    spec = EnvironmentSpec(
-        root=root,
-        runtime=two.python_of(mixture),
-        environments=session.machine.environments(),
-        share_files=share and session.machine.shares_files(),
-        others=two.others_of(mixture),
-    )
-    libraries, policy = two.libraries_of(mixture), install_policy_of(session.project, own_lock=False)
-    made = compose(libraries, spec, policy, session)
-    if not any(isinstance(library, Unbuilt) and library.own for library in libraries):
-        lead_to_modules(spec, session.project.folder)
-    return made
-
-
-def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
-    """Put into the store what a mixture will be made of. Raises as `compose` does."""
-    runtime, fetcher = two.python_of(mixture), fetcher_for(session.silent())
-    wheels = [library for library in two.libraries_of(mixture) if isinstance(library, Needed)]
-    policy = install_policy_of(session.project, own_lock=False)
-    ready = prepared_wheels(wheels, session.project.folder, runtime, fetcher, policy)
-    with closing(ready):
-        for _ in ready:
-            pass
 
 
 def compose_trial(settled: Settled, session: Session, root: Path) -> bytes | None:

@@ -3,13 +3,11 @@
 One culprit may hide another one, so the changes without it are tried too: if they fail, the search goes on
 among them, and if they pass, all of them are proven innocent. In the end every answer of the oracle has to
 agree with the culprits. What does not is tried again: a command that then answers otherwise is flaky, and of
-a flaky one nothing is said that luck could explain. Further runs of mixtures that failed tell how often it
-fails: the run by which one was found to fail says nothing of that.
+a flaky one nothing is said that luck could explain.
 """
 
 from collections.abc import Sequence
 from enum import StrEnum
-from math import ceil, log
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
@@ -17,13 +15,11 @@ from packaging.utils import NormalizedName
 from rabbet.core.culprit.mixture import Mixing, Mixture
 from rabbet.core.culprit.outcome import Ledger, Oracle, Outcome, Runs
 from rabbet.core.culprit.search import Culprit, Search
+from rabbet.core.culprit.steadiness import LUCK, Steadiness
 
 __all__ = ["CulpritVerdict", "SearchAnswer", "find_culprits"]
 
 _GOOD = Mixture()
-_LUCK = 0.01  # the chance of a wrong verdict that is taken
-_RARELY = 0.5  # runs that count as failed where none of the further ones has
-_FURTHER = 6  # runs of failing mixtures: one that fails half of the time fails in all of them once in 64
 _ROUNDS = 3  # how often a search starts again after answers that do not go together
 
 
@@ -97,6 +93,7 @@ class _Case:
         self._mixing = mixing
         self._ledger = ledger
         self._search = Search(order, mixing, ledger, jobs)
+        self._steadiness = Steadiness(ledger)
 
     def verdict(self) -> CulpritVerdict:
         """Search, and search again where an answer changed when it was asked for again."""
@@ -107,24 +104,24 @@ class _Case:
             doubtful = [
                 mixture for mixture in self._evidence(culprits) if self._ledger.runs[mixture].total == 1
             ]
-            steady = not self._changed_when_asked_again([*odd, *doubtful])
-            self._ask_failing_again(culprits)
+            steady = not self._steadiness.changed_when_asked_again([*odd, *doubtful])
+            self._steadiness.ask_failing_again(self._evidence(culprits))
             if self._ledger.runs[_GOOD].failed:
                 return CulpritVerdict(answer=SearchAnswer.FLAKY, runs=tuple(self._ledger.runs.items()))
             changes += not steady
             unexplained = any(map(self._always_fails, odd))  # the next search begins with these
             if changes == _ROUNDS or (steady and not unexplained):
                 break
-        luck = self._luck(culprits)
+        luck = self._steadiness.luck(self._evidence(culprits))
         steady = steady and all(self._ledger.runs[mixture].outcome is Outcome.PASS for mixture in odd)
         return CulpritVerdict(
-            answer=SearchAnswer.FOUND if steady and luck <= _LUCK else SearchAnswer.FLAKY,
+            answer=SearchAnswer.FOUND if steady and luck <= LUCK else SearchAnswer.FLAKY,
             culprits=tuple(culprits),
             innocent=self._innocent(culprits),
             odd=tuple(odd),
             runs=tuple(self._ledger.runs.items()),
             luck=luck,
-            repeats=ceil(log(_LUCK) / log(1 - self._rate)) if luck else 0,
+            repeats=self._steadiness.repeats(luck),
         )
 
     def _evidence(self, culprits: Sequence[Culprit]) -> list[Mixture]:
@@ -173,37 +170,10 @@ class _Case:
 
         return [mixture for mixture, runs in self._ledger.runs.items() if is_odd(mixture, runs.outcome)]
 
-    def _changed_when_asked_again(self, mixtures: Sequence[Mixture]) -> bool:
-        before = [self._ledger.runs[mixture].outcome for mixture in mixtures]
-        if mixtures:
-            self._ledger.ask_again(mixtures, "once more, to be sure")
-        return before != [self._ledger.runs[mixture].outcome for mixture in mixtures]
-
-    def _ask_failing_again(self, culprits: Sequence[Culprit]) -> None:
-        """Run mixtures that failed further, first those that the verdict rests upon, each about as often."""
-        known = dict.fromkeys((*self._evidence(culprits), *self._ledger.runs))
-        failing = [mixture for mixture in known if self._ledger.runs[mixture].outcome is Outcome.FAIL]
-        while (missing := _FURTHER - sum(self._ledger.runs[mixture].total - 1 for mixture in failing)) > 0:
-            failing.sort(key=lambda mixture: self._ledger.runs[mixture].total)
-            self._ledger.ask_again(failing[:missing], "does it always fail?")
-
     def _innocent(self, culprits: Sequence[Culprit]) -> Mixture:
         """Changes of passing mixtures, which are not guilty."""
         passed = (mixture for mixture, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
         return _GOOD.union(*passed) - _guilty(culprits)
-
-    def _luck(self, culprits: Sequence[Culprit]) -> float:
-        """The chance, at most, that a mixture the verdict rests upon passed by luck alone."""
-        passed = (self._ledger.runs[mixture] for mixture in self._evidence(culprits))
-        return sum((1 - self._rate) ** runs.total for runs in passed if runs.outcome is Outcome.PASS)
-
-    @property
-    def _rate(self) -> float:
-        """How often mixtures that fail do so, by all runs but the one that told of each that it fails."""
-        failing = [run for run in self._ledger.runs.values() if run.outcome is Outcome.FAIL]
-        failed = sum(runs.failed - 1 for runs in failing)
-        passed = sum(runs.passed for runs in failing)
-        return max(failed, _RARELY) / (failed + passed) if passed else 1.0
 
 
 def _guilty(culprits: Sequence[Culprit]) -> Mixture:

@@ -26,7 +26,7 @@ _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
 # What killed runs left, and what is made again: how old it may be, in seconds.
 _LITTER = {
     **dict.fromkeys(("partial", "build-logs", "built", "searches", "trials-made"), _LONG_RUN),
-    "sizes": _SELDOM,
+    **dict.fromkeys(("proofs", "sizes"), _SELDOM),
     "unchanged": _SELDOM,
 }
 _PURPOSES = {
@@ -44,6 +44,7 @@ _REMEMBERED = (
     "built",
     "manifests",
     "parsed",
+    "proofs",
     "runtimes",
     "searches",
     "sizes",

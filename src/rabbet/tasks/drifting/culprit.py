@@ -1,6 +1,5 @@
 """Which changed library makes a command fail: search, evidence, and what keeps it out."""
 
-import hashlib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
@@ -19,16 +18,14 @@ from rabbet.core.culprit.verdict import CulpritVerdict, SearchAnswer, find_culpr
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Needed
 from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.proving.attempts import SEARCHES, Attempts, MixtureOracle
+from rabbet.proving.evidence import keep_evidence
+from rabbet.proving.keeping_out import KeptOut, kept_out
+from rabbet.proving.runner import ABSENT, RunRecord, TestedCommand
+from rabbet.proving.sides import sides_of
+from rabbet.proving.two_states import TwoStates, two_states
 from rabbet.python.formats.metadata import release_notes
-from rabbet.trials.attempts import SEARCHES, Attempts
-from rabbet.trials.evidence import keep_evidence
-from rabbet.trials.keeping_out import KeptOut, kept_out
-from rabbet.trials.runner import ABSENT, RunRecord, TestedCommand
-from rabbet.trials.sides import sides_of
-from rabbet.trials.two_states import TwoStates, content_of, two_states
-from rabbet.workspace.evidence.source_files import source_state
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.states import ComparedState, read_state
 
@@ -95,30 +92,28 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
         seconds=options.seconds,
         repeat=options.repeat,
     )
-    key = _key(two, command, session.project)
-    if options.start_over:
-        machine.memory(SEARCHES).forget(key)
-    attempts = Attempts(two, command, session, jobs=options.jobs, key=key)
-    verdict = _searched(two, attempts, machine, options.jobs)
+    attempts = Attempts(command, session, jobs=options.jobs, memory=SEARCHES, afresh=options.start_over)
+    oracle = MixtureOracle(two, attempts, command.symptom)
+    verdict = _searched(two, attempts, oracle, machine, options.jobs)
     attempts.forget()
-    _refuse_absent(attempts.tried, two)
+    _refuse_absent(oracle.tried, two)
     case = Case(
         good=two.good.name,
         bad=two.bad.name,
         command=command.words,
         changes=two.changes,
         verdict=verdict,
-        tried=attempts.tried,
+        tried=oracle.tried,
         seconds=monotonic() - begun,
         recalled=attempts.recalled,
-        notes=(*two.notes, *_notes(attempts)),
+        notes=(*two.notes, *_notes(attempts, oracle.tried)),
     )
     if verdict.answer is not SearchAnswer.FOUND:
         return case
     if options.keep is not None:
         keep_evidence(two, verdict.culprits[0], command, options.keep, session)
         case = replace(case, kept=str(options.keep))
-    helps = partial(_helps, working, attempts.command, session)
+    helps = partial(_helps, working, replace(command, symptom=oracle.symptom), session)
     keeping = kept_out(_choices(verdict, two), helps, session, working.declaration)
     case = replace(case, keeping=keeping, seconds=monotonic() - begun)
     return _with_release_notes(case, two, machine)
@@ -132,8 +127,9 @@ def _helps(
         good, ComparedState(name="with the constraint", lock=lock, declaration=declaration), session
     )
     everything = frozenset(two.changes)
-    attempts = Attempts(two, command, session, jobs=1, key=_key(two, command, session.project))
-    runs = attempts([everything], "does a constraint help?") if everything else [Runs(passed=1)]
+    attempts = Attempts(command, session, jobs=1, memory=SEARCHES)
+    oracle = MixtureOracle(two, attempts, command.symptom)
+    runs = oracle([everything], "does a constraint help?") if everything else [Runs(passed=1)]
     attempts.forget()
     return runs[0].outcome is Outcome.PASS
 
@@ -161,29 +157,17 @@ def _refuse_absent(tried: Mapping[Mixture, RunRecord], two: TwoStates) -> None:
         )
 
 
-def _key(two: TwoStates, command: TestedCommand, project: Project) -> str:
-    """The cache key of the results: command, both states, and the project's own code."""
-    states = [
-        [
-            side.python.executable,
-            str(side.python.version),
-            sorted((name, str(runtime.runtime)) for name, runtime in side.others.items()),
-            sorted((name, content_of(item)) for name, item in side.libraries.items()),
-        ]
-        for side in (two.good, two.bad)
-    ]
-    told = [*command.words], str(command.folder), str(command.symptom), command.seconds, command.repeat
-    return hashlib.sha256(repr([told, states, source_state(project.folder)]).encode()).hexdigest()
-
-
-def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -> CulpritVerdict:
+def _searched(
+    two: TwoStates, attempts: Attempts, oracle: MixtureOracle, machine: Machine, jobs: int
+) -> CulpritVerdict:
     """Try both states, for then the store knows what each library needs, and search between them."""
     changes = frozenset(two.changes)
+    states = [two.combination(_GOOD), two.combination(changes)]
+    attempts.require(*states)
     if changes:
-        attempts.prepare([_GOOD, changes])
-    good, bad = sides_of(two, machine, attempts.wheel_of)
-    mixing = Consistency(good, bad, changes)
-    return find_culprits(in_order(changes, good, bad), mixing, attempts, jobs=jobs)
+        attempts.prepare(states, ["trying the good state", "trying the bad state"])
+    good, bad = sides_of(two, machine, oracle.wheel_of)
+    return find_culprits(in_order(changes, good, bad), Consistency(good, bad, changes), oracle, jobs=jobs)
 
 
 def _choices(verdict: CulpritVerdict, two: TwoStates) -> Iterator[list[StateChange]]:
@@ -205,9 +189,9 @@ def _release_notes(
             yield change.name, address
 
 
-def _notes(attempts: Attempts) -> Iterator[str]:
+def _notes(attempts: Attempts, tried: Mapping[Mixture, RunRecord]) -> Iterator[str]:
     if attempts.runner.changed_by_command:
         yield "the command changes the environment that it runs in: each run got a fresh one"
-    reasons = Counter(tried.reason for tried in attempts.tried.values() if tried.reason)
+    reasons = Counter(record.reason for record in tried.values() if record.reason)
     for reason, times in reasons.items():
-        yield f"in {times} of {len(attempts.tried)} environments nothing was learned: {reason}"
+        yield f"in {times} of {len(tried)} environments nothing was learned: {reason}"

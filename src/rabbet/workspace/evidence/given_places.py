@@ -17,6 +17,7 @@ from rabbet.workspace.session import Session
 __all__ = ["refuse_place"]
 
 _NAMED = re.compile(r"[^/\\@]*@\s*[A-Za-z0-9+]+:/|[^/\\@]* @")  # a requirement on an address
+_LIBRARY = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*(\[[\w.,-]*\])?([<>=!~].*)?\Z")
 _ARCHIVES = (".whl", ".tar.gz", ".zip")
 
 
@@ -26,8 +27,8 @@ def refuse_place(edit: Edit, session: Session) -> None:
     The other way round, too: a library behind a source would count as another source.
     """
     text = edit.value.strip()
-    if (edit.verb, edit.what) == ("declare", "source") and not re.search(r"[:/\\]", text):
-        if not path_named(text, session.project.folder).exists():
+    if (edit.verb, edit.what) == ("declare", "source"):
+        if _LIBRARY.match(text) and not path_named(text, session.project.folder).exists():
             raise WrongUsage(
                 f"'{text}' is not an address, and there is no such folder",
                 because=["what follows --source is a source, up to the next option"],

@@ -12,8 +12,8 @@ from rabbet.core.culprit.verdict import SearchAnswer
 from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import some_of
 from rabbet.documents.drifting.culprit import CulpritDocument, untried
+from rabbet.proving.evidence import SCRIPT
 from rabbet.tasks.drifting.culprit import Case
-from rabbet.trials.evidence import SCRIPT
 
 __all__ = ["CulpritView"]
 

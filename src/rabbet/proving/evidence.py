@@ -8,11 +8,11 @@ from rabbet.core.culprit.search import Culprit
 from rabbet.core.shell import joined_words, quoted
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
+from rabbet.proving.combination import compose_combination
+from rabbet.proving.runner import TestedCommand
+from rabbet.proving.two_states import TwoStates
 from rabbet.python.environment.place.layout import commands_in
 from rabbet.python.environment.place.variables import ACTIVE, variables_inside
-from rabbet.trials.compose import compose_mixture
-from rabbet.trials.runner import TestedCommand
-from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.session import Session
 
 __all__ = ["SCRIPT", "keep_evidence", "show_script"]
@@ -30,7 +30,7 @@ def keep_evidence(
             opened.make_folder(name)
     roots = {name: folder.resolve() / name for name in mixtures}
     for name, mixture in mixtures.items():
-        compose_mixture(two, mixture, roots[name], session)
+        compose_combination(two.combination(mixture), roots[name], session)
     with cannot_write(folder), GuardedFolder.at(folder, below=session.project.folder) as opened:
         opened.write(SCRIPT, show_script(roots, command).encode(), mode=0o755)
 

@@ -12,21 +12,22 @@ from packaging.version import Version
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.declaration.model import Declaration, DeclaredRuntime
-from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
+from rabbet.core.model.lock import Lock, LockedLibrary, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.names import library_name
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
+from rabbet.proving.artifacts import Obtainable, obtainable
+from rabbet.proving.combination import Combination, content_of
 from rabbet.python.builds.identity import identified
 from rabbet.python.choosing.select import needed, own_project
 from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.trials.artifacts import Obtainable, obtainable
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.states import ComparedState
 
-__all__ = ["StateHere", "TwoStates", "content_of", "two_states"]
+__all__ = ["Combination", "StateHere", "TwoStates", "two_states"]
 
 _SHOWN = 5  # libraries in a message
 
@@ -57,17 +58,18 @@ class TwoStates(Struct, frozen=True, kw_only=True):
     own: tuple[Unbuilt | None, Unbuilt | None]
     notes: tuple[str, ...]
 
-    def python_of(self, mixture: Mixture) -> PythonRuntime:
-        """The interpreter of a mixture."""
-        return self.bad.python if PYTHON in mixture else self.good.python
+    def combination(self, mixture: Mixture) -> Combination:
+        """What a mixture is made of."""
+        python = self.bad.python if PYTHON in mixture else self.good.python
+        return Combination(python, self._libraries_of(mixture), self._others_of(mixture))
 
-    def others_of(self, mixture: Mixture) -> tuple[LinkedRuntime, ...]:
+    def _others_of(self, mixture: Mixture) -> tuple[LinkedRuntime, ...]:
         """The runtimes of other languages, sorted by language."""
         names = sorted({*self.good.others, *self.bad.others})
         sides = ((self.bad if name in mixture else self.good).others.get(name) for name in names)
         return tuple(side for side in sides if side is not None)
 
-    def libraries_of(self, mixture: Mixture) -> tuple[ToInstall, ...]:
+    def _libraries_of(self, mixture: Mixture) -> tuple[ToInstall, ...]:
         """The installed libraries, the project itself last."""
         python = int(PYTHON in mixture)
         own = self.own[python]
@@ -242,11 +244,6 @@ def _changes(
         if versions[0] != versions[1] or other_files:
             found[name] = StateChange(name=name, good=versions[0], bad=versions[1])
     return found
-
-
-def content_of(item: ToInstall) -> str:
-    """A digest of what is installed of a library."""
-    return item.artifact.sha256 if isinstance(item, Needed) else item.digest
 
 
 def _notes(

@@ -10,19 +10,12 @@ from rabbet.core.culprit.mixture import StateChange, bounds_without
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.lock import Lock, runtime_name
-from rabbet.core.model.options import ResolveOptions
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.shell import variant_option
-from rabbet.disk.text_file import read_text
-from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
-from rabbet.formats.project.pyproject import read_declaration
-from rabbet.formats.project.pyproject_edit import apply
-from rabbet.resolving.request import ResolveRequest
-from rabbet.resolving.resolve_targets import resolve_targets
+from rabbet.errors import NoRuntime, NoSolution, RabbetError
+from rabbet.proving.edited_lock import EditedLocks
 from rabbet.resolving.suggested_commands import command_for
-from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 
 __all__ = ["KeptOut", "kept_out"]
@@ -53,7 +46,7 @@ def kept_out(
     Each of the `choices` are changes that would have to be kept out, the first of them before others. Where
     no constraint helps, it may have been the declaration itself: then what it said `before` is tried.
     """
-    project, trial = session.project, _Trial(session)
+    project, trial = session.project, EditedLocks(session)
     reason = ""
     for guilty in choices:
         for edits in (*_ways(guilty, project.declaration()), *_as_before(guilty, before, project)):
@@ -169,37 +162,3 @@ def _is_there(lock: Lock, change: StateChange) -> bool:
         )
     versions = {str(library.version) for library in lock.libraries if library.name == change.name}
     return change.bad in versions if change.bad else not versions
-
-
-class _Trial:
-    """Resolves an edited declaration; nothing is written."""
-
-    def __init__(self, session: Session) -> None:
-        self._session = session
-        self._text = read_text(session.project.declaration_file, by_hand=True)
-
-    def lock(self, edits: Iterable[Edit]) -> tuple[Lock, Declaration]:
-        """The lock that it would get, and itself. Raises what resolving raises."""
-        edited, _ = apply(self._text, edits)
-        told, name = self._session.declaration().told, self._session.project.folder.name
-        whole = read_declaration(edited, folder_name=name, has_setup=told is not None, told=told)
-        declaration = whole.varied(self._session.project.variant) if self._session.project.variant else whole
-        earlier = self._earlier()
-        pythons = pythons_of(self._session)
-        runtime = chosen_runtime(declaration, pythons, earlier[0] if earlier else None)
-        request = ResolveRequest(
-            declaration=declaration,
-            variant=self._session.project.variant,
-            sources=open_sources(self._session, declaration),
-            runtime=runtime,
-            targets=targets_for(declaration, runtime),
-            earlier=earlier,
-            written=False,
-        )
-        return resolve_targets(request, ResolveOptions()).lock, declaration
-
-    def _earlier(self) -> tuple[Lock, ...]:
-        try:
-            return (self._session.lock(),)
-        except (NoLock, NotUnderstood):
-            return ()

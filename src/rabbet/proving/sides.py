@@ -12,9 +12,9 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
+from rabbet.proving.two_states import TwoStates
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
-from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.machine import Machine
 
 __all__ = ["WheelOf", "sides_of"]

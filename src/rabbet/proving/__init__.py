@@ -1,0 +1,1 @@
+"""Trying states with a command: who broke it, how new it can be, whether bounds are true."""
