@@ -7,8 +7,10 @@ import unittest
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from packaging.version import Version
 
 from rabbet.core.culprit.mixture import Mixture
+from rabbet.core.prove.bounds import Edge, edge_of
 from rabbet.core.prove.newest import NewestAnswer, NewestVerdict, find_newest
 from tests.core.test_culprit import FAILED, PASSED, Asked, Free, failing_with, names
 
@@ -86,6 +88,32 @@ class Newest(unittest.TestCase):
             for name in verdict.kept:
                 added = mixing.least(verdict.passing | {name}, frozenset(every))
                 self.assertTrue(added is None or fails[added])
+
+    @given(st.integers(0, 40), st.randoms(use_true_random=False))
+    @settings(max_examples=300, deadline=None)
+    def test_edges(self, count: int, dice: random.Random) -> None:
+        """The last release before those that fail, against a look at all; each is tried once, few of them."""
+        releases = [Version(str(number)) for number in range(count)]
+        broken = dice.randint(0, count)
+        unsolved = {release for release in releases if dice.random() < dice.choice((0, 0.3))}
+        solved = [release for release in releases if release not in unsolved]
+        expected = Edge(
+            passing=next((one for one in reversed(solved) if int(str(one)) < broken), None),
+            failing=next((one for one in solved if int(str(one)) >= broken), None),
+        )
+        search, tried = edge_of(releases, dice.choice(releases) if releases else None), list[Version]()
+        found = answer = None
+        while found is None:
+            try:
+                release = search.send(answer)
+            except StopIteration as end:
+                found = end.value
+                break
+            tried.append(release)
+            answer = None if release in unsolved else int(str(release)) < broken
+        self.assertEqual(found, expected)
+        self.assertEqual(len(tried), len({*tried}))
+        self.assertLessEqual(len({*tried} - unsolved), 2 + math.ceil(math.log2(len(solved) + 1)))
 
     def test_answers(self) -> None:
         """Nothing to raise, all of it, none of it, what fails now, and what fails at times."""

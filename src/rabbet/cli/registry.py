@@ -39,6 +39,7 @@ _GROUPS = {
             "drift": "compare the installed libraries with the lock",
             "census": "compare everyone's machines with the lock",
             "culprit": "find the library that broke a command",
+            "prove": "try how new it can be, and whether bounds are true",
             "imports": "compare the code's imports with the declaration",
         },
     ),
@@ -75,5 +76,5 @@ OF_PLACES = frozenset(COMMANDS) - {
     "demo",
 }
 WRITING = frozenset(
-    ("declare", "retract", "adopt", "resolve", "recreate", "drift")
+    ("declare", "retract", "adopt", "resolve", "recreate", "drift", "prove")
 )  # that may change declaration or lock

@@ -87,7 +87,11 @@ class Attempts:
         by_key = {self._key(combination): combination for combination in combinations}
         rounds = {key: self._next_round(key) for key in by_key}
         due = [key for key, number in rounds.items() if number >= self._known(key)]
-        self.recalled += sum(number < self._before[key] for key, number in rounds.items())
+        self.recalled += sum(
+            len(self._tried[key].rounds[number])
+            for key, number in rounds.items()
+            if number < self._before[key]
+        )
         if due:
             self._session.observer.stage(purpose)
             self._try_all({key: by_key[key] for key in due})

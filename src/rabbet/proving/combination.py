@@ -4,15 +4,33 @@ from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
+from packaging.utils import NormalizedName
+
+from rabbet.core.declaration.model import Declaration
+from rabbet.core.model.lock import Lock, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
+from rabbet.core.needs.names import library_name
+from rabbet.python.builds.identity import identified
+from rabbet.python.choosing.select import needed, own_project
+from rabbet.python.choosing.targets import target_of
 from rabbet.python.compose.changes import EnvironmentSpec
 from rabbet.python.compose.wheels import prepared_wheels
+from rabbet.runtimes.linking import linked_runtime
 from rabbet.trials.compose import Made, compose, lead_to_modules
 from rabbet.workspace.fetching.composing import fetcher_for, install_policy_of
+from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.session import Session
 
-__all__ = ["Combination", "bring", "compose_combination", "content_of"]
+__all__ = [
+    "Combination",
+    "bring",
+    "combination_of",
+    "compose_combination",
+    "content_of",
+    "installable",
+    "linked_runtimes",
+    "own_build",
+]
 
 
 class Combination(NamedTuple):
@@ -31,6 +49,53 @@ class Combination(NamedTuple):
             sorted((str(linked.runtime), linked.runtime.executable) for linked in self.others),
             sorted((library.locked.name, content_of(library)) for library in self.libraries),
         )
+
+
+def installable(
+    lock: Lock, declaration: Declaration, python: PythonRuntime, session: Session
+) -> dict[NormalizedName, ToInstall]:
+    """The libraries that this machine would install of a lock, by name, without the project itself.
+
+    Raises `EnvironmentFailed` where the lock does not serve this interpreter.
+    """
+    wanted = needed(lock, target_of(python), lock.everything, declaration)
+    own = library_name(session.declaration().name)
+    found = (identified(library, python, session.project.folder) for library in wanted)
+    return {library.locked.name: library for library in found if library.locked.name != own}
+
+
+def own_build(
+    lock: Lock, declaration: Declaration, python: PythonRuntime, session: Session
+) -> Unbuilt | None:
+    """The project itself, where it has a build."""
+    own = own_project(lock, target_of(python), declaration)
+    known = identified(own, python, session.project.folder) if own else None
+    return known if isinstance(known, Unbuilt) else None
+
+
+def linked_runtimes(
+    declaration: Declaration, lock: Lock, python: PythonRuntime, session: Session
+) -> dict[NormalizedName, LinkedRuntime]:
+    """The runtimes of other languages that this machine has for a lock. Raises `NoSolution`."""
+    others = runtimes_here(declaration, session, python, lock.runtimes)
+    return {
+        runtime_name(language): linked_runtime(runtime, others.languages[language])
+        for language, runtime in others.chosen.items()
+    }
+
+
+def combination_of(
+    lock: Lock, declaration: Declaration, python: PythonRuntime, session: Session
+) -> Combination:
+    """What this machine makes of a lock with an interpreter. Raises `EnvironmentFailed`, `NoSolution`."""
+    libraries = installable(lock, declaration, python, session)
+    own = own_build(lock, declaration, python, session)
+    others = linked_runtimes(declaration, lock, python, session)
+    return Combination(
+        python,
+        (*(libraries[name] for name in sorted(libraries)), *([own] if own else ())),
+        tuple(others[name] for name in sorted(others)),
+    )
 
 
 def content_of(item: ToInstall) -> str:

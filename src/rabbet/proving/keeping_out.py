@@ -18,7 +18,7 @@ from rabbet.resolving.suggested_commands import command_for
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
-__all__ = ["KeptOut", "kept_out"]
+__all__ = ["KeptOut", "edits_against", "is_there", "kept_out"]
 
 _RUNTIME = "runtime "
 
@@ -58,7 +58,7 @@ def kept_out(
                 continue
             except RabbetError as error:  # such as an index that is not reached
                 return KeptOut(reason=str(error))
-            if any(_is_there(lock, change) for change in guilty):
+            if any(is_there(lock, change) for change in guilty):
                 continue
             instead = _instead(lock, guilty)
             if helps(lock, declaration):
@@ -119,12 +119,13 @@ def _instead(lock: Lock, guilty: Iterable[StateChange]) -> tuple[tuple[str, str]
 
 def _ways(guilty: Sequence[StateChange], declaration: Declaration) -> Iterator[tuple[Edit, ...]]:
     """The edits that keep all of these out, the widest bounds first; those that are short of ways repeat."""
-    each = [list(_edits(change, declaration)) for change in guilty]
+    each = [list(edits_against(change, declaration)) for change in guilty]
     for number in range(max(map(len, each))):
         yield tuple(edits[min(number, len(edits) - 1)] for edits in each)
 
 
-def _edits(change: StateChange, declaration: Declaration) -> Iterator[Edit]:
+def edits_against(change: StateChange, declaration: Declaration) -> Iterator[Edit]:
+    """The edits of which each keeps a change out, by the bounds of `bounds_without`."""
     if not change.bad:
         yield Edit(verb="declare", what="library", value=f"{change.name}>={change.good}")
         return
@@ -153,7 +154,7 @@ def _declared(change: StateChange, declaration: Declaration) -> SpecifierSet | N
     return known.get(change.name)
 
 
-def _is_there(lock: Lock, change: StateChange) -> bool:
+def is_there(lock: Lock, change: StateChange) -> bool:
     """Whether a lock has what a change brings; or still lacks what it took away."""
     if change.name.startswith(_RUNTIME):
         language = change.name.removeprefix(_RUNTIME)

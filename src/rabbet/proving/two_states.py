@@ -17,12 +17,8 @@ from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.names import library_name
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
 from rabbet.proving.artifacts import Obtainable, obtainable
-from rabbet.proving.combination import Combination, content_of
-from rabbet.python.builds.identity import identified
-from rabbet.python.choosing.select import needed, own_project
+from rabbet.proving.combination import Combination, content_of, installable, linked_runtimes, own_build
 from rabbet.python.choosing.targets import target_of
-from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.states import ComparedState
@@ -127,7 +123,6 @@ class _Reader:
         """The state with the runtimes that this machine has for it."""
         declaration = state.declaration or _unbound(self._declaration, state.lock)
         python = chosen_runtime(declaration, self._pythons, state.lock)
-        others = runtimes_here(declaration, self._session, python, state.lock.runtimes)
         lock = state.lock
         if state.installed:
             lock = self._obtainable(state, declaration, python)
@@ -135,11 +130,8 @@ class _Reader:
             name=state.name,
             declaration=declaration,
             python=python,
-            others={
-                runtime_name(language): linked_runtime(runtime, others.languages[language])
-                for language, runtime in others.chosen.items()
-            },
-            libraries=self._installable(lock, declaration, python),
+            others=linked_runtimes(declaration, lock, python, self._session),
+            libraries=installable(lock, declaration, python, self._session),
         )
 
     def under(
@@ -154,7 +146,9 @@ class _Reader:
         lacking = set(found.lacking)
         for library in found.libraries:
             try:
-                able.update(self._installable(self._lock([library], state.lock), side.declaration, python))
+                able.update(
+                    installable(self._lock([library], state.lock), side.declaration, python, self._session)
+                )
             except RabbetError:
                 lacking.add(library.name)
         return able, frozenset(lacking)
@@ -162,11 +156,7 @@ class _Reader:
     def own(self, side: StateHere) -> Unbuilt | None:
         """The project itself, where it has a build; its code is that of today in every mixture."""
         lock = self._present or (self._locks[0] if self._locks else None)
-        own = own_project(lock, target_of(side.python), self._declaration) if lock else None
-        if own is None:
-            return None
-        known = identified(own, side.python, self._session.project.folder)
-        return known if isinstance(known, Unbuilt) else None
+        return own_build(lock, self._declaration, side.python, self._session) if lock else None
 
     def _obtainable(self, state: ComparedState, declaration: Declaration, python: PythonRuntime) -> Lock:
         """A lock of what is installed somewhere. Raises `SourceFailed` where some of it can't be had."""
@@ -193,15 +183,6 @@ class _Reader:
         """A lock of these libraries for whatever target, with all builds that are known."""
         builds = tuple(build for known in self._locks for build in known.builds)
         return replace(lock, requires_python=None, environments=(), libraries=tuple(libraries), builds=builds)
-
-    def _installable(
-        self, lock: Lock, declaration: Declaration, python: PythonRuntime
-    ) -> dict[NormalizedName, ToInstall]:
-        """The libraries that this machine would install of a lock, by name."""
-        wanted = needed(lock, target_of(python), lock.everything, declaration)
-        own = library_name(self._declaration.name)
-        found = (identified(library, python, self._session.project.folder) for library in wanted)
-        return {library.locked.name: library for library in found if library.locked.name != own}
 
 
 def _unbound(declaration: Declaration, lock: Lock) -> Declaration:

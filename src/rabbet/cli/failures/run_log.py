@@ -24,7 +24,7 @@ __all__ = ["log_file", "note_run", "own_words"]
 _APPEND = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _MANY = 1_000  # values that an option may have
 _LARGEST = 200_000  # bytes; the file before that is kept beside it
-_OTHERS = ("run", "enter", "culprit")  # commands that take the words of another program
+_OTHERS = ("run", "enter", "culprit", "prove")  # commands that take the words of another program
 _LONGEST = 2_000  # characters of a command line
 
 

@@ -36,7 +36,7 @@ from rabbet.workspace.states.visits import note_visit
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
 
-__all__ = ["LockVerdict", "Resolved", "resolve", "up_to_date_lock", "verify"]
+__all__ = ["LockVerdict", "Resolved", "readable_text", "resolve", "up_to_date_lock", "verify"]
 
 
 class Resolved(ResolveResult, frozen=True, kw_only=True):
@@ -113,7 +113,7 @@ def resolve(
     _check_raised([lock for locks in earlier.values() for lock in locks], options)
     resolved = [work.resolved(variant, locks, options) for variant, locks in earlier.items()]
     changed = [result for result in resolved if writing and not result.untouched]
-    texts = {result.file: _readable_text(result, session.of(result.variant)) for result in changed}
+    texts = {result.file: readable_text(result.lock, session.of(result.variant)) for result in changed}
     for file, text in texts.items():
         write_text(session.project.home / file, text)
     if writing and session.project.variant is None:
@@ -126,12 +126,12 @@ def resolve(
     return tuple(resolved)
 
 
-def _readable_text(found: Resolved, session: Session) -> str:
+def readable_text(lock: Lock, session: Session) -> str:
     """The text of a lock that the next command will be able to read; it finds it parsed.
 
     Raises `IntegrityFailed` for one that it could not, because of something that a source tells.
     """
-    text = write_lock(found.lock)
+    text = write_lock(lock)
     try:
         read = session.parsed_lock(text, session.project.lock_file.name)
     except NotUnderstood as error:
