@@ -108,6 +108,8 @@ class Schemas(ProgramCase):
         for line in ("export kernels", "lend", "lend --raise"):
             self.ask(line)
         self.ask("culprit --good old.toml -- true", code=1)
+        for kind in ("newest", "bounds", "everywhere"):
+            self.ask(f"prove --{kind} -- true")
         self.census()
         put_there(site_of(self.project / ".venv"), "skepio", "0.3", installer="handy", asked=True)
         self.ask("drift", code=1)

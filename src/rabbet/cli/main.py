@@ -154,7 +154,7 @@ def help_text() -> str:
             continue
         for number, (name, summary) in enumerate(rows):
             lines.append(f"{heading if number == 0 else '':<8}  {name:<8}  {summary}")
-    lines += ["", "Details: rabbet COMMAND --help. New here? Run: rabbet demo"]
+    lines += ["Details: rabbet COMMAND --help. New here? Run: rabbet demo"]
     return "\n".join(lines)
 
 

@@ -80,7 +80,9 @@ class Attempts:
     @property
     def runs(self) -> int:
         """How often the command was run for these, today or before."""
-        return sum(len(ends) for key in self._asked for ends in self._tried[key].rounds)
+        return sum(
+            len(ends) for key, asked in self._asked.items() for ends in self._tried[key].rounds[:asked]
+        )
 
     def ask(self, combinations: Sequence[Combination], purpose: str) -> list[tuple[End, ...]]:
         """How the next round of each ends. Raises `CannotWrite`, and what making a required one raises."""
@@ -96,6 +98,16 @@ class Attempts:
             self._session.observer.stage(purpose)
             self._try_all({key: by_key[key] for key in due})
         return [self._tried[key].rounds[rounds[key]] for key in map(self._key, combinations)]
+
+    def passes(self, combinations: Sequence[Combination], purpose: str) -> list[bool]:
+        """Whether all runs of the next round of each end with exit code 0. Raises as `ask`."""
+        rounds = self.ask(combinations, purpose) if combinations else []
+        return [all(map(_is_pass, ends)) for ends in rounds]
+
+    def passed(self, combination: Combination) -> bool:
+        """Whether a combination was tried, and all runs ended with exit code 0."""
+        record = self.record(combination)
+        return record is not None and all(map(_is_pass, record.ends))
 
     def prepare(self, combinations: Sequence[Combination], purposes: Sequence[str]) -> None:
         """Try what is not known, one after the other, and fetch what the last one needs meanwhile."""
@@ -157,6 +169,10 @@ class Attempts:
     def _bring(self, combination: Combination) -> None:
         with suppress(RabbetError):  # making the environment fails with it again, and reports it
             bring(combination, self._session)
+
+
+def _is_pass(end: End) -> bool:
+    return end.how == "exit" and end.number == 0
 
 
 def _situation(command: TestedCommand, session: Session) -> list[object]:

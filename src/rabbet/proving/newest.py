@@ -120,8 +120,7 @@ class _Work:
 
     def passes(self, two: TwoStates, mixture: Mixture, purpose: str) -> bool:
         """Whether the command passes in a mixture."""
-        ends = self._attempts.ask([two.combination(mixture)], purpose)[0]
-        return all(end.how == "exit" and end.number == 0 for end in ends)
+        return self._attempts.passes([two.combination(mixture)], purpose)[0]
 
     def found(self) -> Newest:
         """Search, and find a lock that holds what passes."""
@@ -132,9 +131,9 @@ class _Work:
         verdict, oracle = self._searched(two)
         if verdict.answer in (NewestAnswer.NOTHING, NewestAnswer.FAILS_NOW, NewestAnswer.FLAKY):
             record = oracle.tried.get(_NOW)
-            return Newest(
-                command=words, verdict=verdict, failure=record.lines if record else (), notes=two.notes
-            )
+            failed = verdict.answer is NewestAnswer.FAILS_NOW and record
+            failure = (record.lines or (record.reason,)) if failed and record else ()
+            return Newest(command=words, verdict=verdict, failure=failure, notes=two.notes)
         lock, limits = (raised, ()) if verdict.answer is NewestAnswer.ALL else self._held_back(two, verdict)
         done = self.between(lock)
         return Newest(
@@ -152,9 +151,11 @@ class _Work:
         changes = frozenset(two.changes)
         states = [two.combination(_NOW), two.combination(changes)]
         self._attempts.require(states[0])
-        if changes:
-            self._attempts.prepare(states, ["trying what is locked", "trying everything raised"])
         oracle = MixtureOracle(two, self._attempts, self._attempts.runner.command.symptom)
+        if changes:
+            self._attempts.prepare(states[:1], ["trying what is locked"])
+            if self._attempts.passed(states[0]):
+                self._attempts.prepare(states[1:], ["trying everything raised"])
         good, bad = sides_of(two, self._session.machine, oracle.wheel_of)
         order = in_order(changes, good, bad)
         return find_newest(order, Consistency(good, bad, changes), oracle, jobs=self._jobs), oracle
@@ -175,9 +176,10 @@ class _Work:
                     remedy="rabbet resolve --verify",
                 )
             return exact, ()
-        most = 3 + len(guilty) * (3 + ceil(log2(len(two.changes))))
+        most = 3 + len(guilty) * (3 + ceil(log2(len(two.changes))))  # with several at once more are tried
         for number, edits in enumerate(ways):
-            if self._attempts.environments < most and edits[0] != chosen[number]:
+            affordable = self._jobs > 1 or self._attempts.environments < most
+            if affordable and edits[0] != chosen[number]:
                 wider = [*chosen[:number], edits[0], *chosen[number + 1 :]]
                 found, after = self._proven(wider, content)
                 if found is not None:

@@ -1,4 +1,4 @@
-"""The picture and the page of a census, written into files."""
+"""The picture and the page of a sheet, written into files."""
 
 from pathlib import Path
 
@@ -18,9 +18,9 @@ def write_drawn(sheet: Sheet, project: Path, *, picture: Path | None, page: Path
     installed, `CannotWrite`.
     """
     if picture is not None:
-        with needing_extra("a picture of the census"):
+        with needing_extra("a picture"):
             write_bytes(picture, drawn(sheet), below=project)
     if page is not None:
-        with needing_extra("a page of the census"):
+        with needing_extra("a page"):
             write_text(page, rendered(sheet), below=project)
     return tuple(path for path in (picture, page) if path is not None)

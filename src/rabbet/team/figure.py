@@ -37,8 +37,10 @@ def drawn(sheet: Sheet) -> bytes:
     for number, column in enumerate(columns):
         middle = _LEFT + cell_width * (number + 0.5)
         axes.text(middle, _HEAD - 0.36, column.name, fontsize=10, fontweight="bold", ha="center", va="center")
-        axes.text(middle, _HEAD - 0.13, str(len(column.labels)), fontsize=8, ha="center", va="center")
-    axes.text(_LEFT - 0.12, _HEAD - 0.13, "machines", fontsize=8, ha="right", va="center")
+        if sheet.nouns.member:
+            axes.text(middle, _HEAD - 0.13, str(len(column.labels)), fontsize=8, ha="center", va="center")
+    if sheet.nouns.member:
+        axes.text(_LEFT - 0.12, _HEAD - 0.13, f"{sheet.nouns.member}s", fontsize=8, ha="right", va="center")
     for row, line in enumerate(lines):
         top = _HEAD + _CELL[1] * row
         axes.text(_LEFT - 0.12, top + _CELL[1] / 2, _plain(line.name), fontsize=9, ha="right", va="center")
@@ -76,12 +78,16 @@ def _longest(sheet: Sheet, columns: int, lines: int) -> int:
 
 def _group(column: Column) -> str:
     """A group in one line."""
-    return f"{column.name}   {some_of(column.labels, _LABELS)}: {column.text}"
+    labels = f"{some_of(column.labels, _LABELS)}: " if column.labels else ""
+    return f"{column.name}   {labels}{column.text}"
 
 
 def _rest(sheet: Sheet, columns: int, lines: int) -> list[str]:
     """How much did not fit, if anything."""
-    hidden = [(len(sheet.columns) - columns, "more columns"), (len(sheet.lines) - lines, "more libraries")]
+    hidden = [
+        (len(sheet.columns) - columns, "more columns"),
+        (len(sheet.lines) - lines, f"more {sheet.nouns.rows}"),
+    ]
     told = " and ".join(f"{count} {what}" for count, what in hidden if count)
     return [f"Not drawn: {told}."] if told else []
 

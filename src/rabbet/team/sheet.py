@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from rabbet.core.census.matrix import Matrix
 
-__all__ = ["Cell", "Column", "Line", "Sheet", "order_by_likeness", "page"]
+__all__ = ["Cell", "Column", "Line", "Nouns", "Sheet", "order_by_likeness", "page"]
 
 
 class Cell(Struct, frozen=True, kw_only=True):
@@ -40,6 +40,14 @@ class Line(Struct, frozen=True, kw_only=True):
     cells: tuple[Cell, ...]
 
 
+class Nouns(Struct, frozen=True, kw_only=True):
+    """What the rows are, and whose number stands at the head of a column; empty where nothing is counted."""
+
+    row: str = "library"
+    rows: str = "libraries"
+    member: str = "machine"
+
+
 class Sheet(Struct, frozen=True, kw_only=True):
     """The whole, with a title, one sentence on the outcome, and what the signs mean."""
 
@@ -49,6 +57,7 @@ class Sheet(Struct, frozen=True, kw_only=True):
     columns: tuple[Column, ...]
     lines: tuple[Line, ...]
     doubts: tuple[str, ...] = ()
+    nouns: Nouns = Nouns()
 
 
 def page(sheet: Sheet) -> str:

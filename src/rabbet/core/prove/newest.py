@@ -66,8 +66,8 @@ def find_newest(
     if not everything:
         return NewestVerdict(answer=NewestAnswer.NOTHING)
     ledger = Ledger(oracle)
-    now, _ = ledger.ask([_NOW, everything], "what is locked, and everything raised")
-    if now is not Outcome.PASS:
+    now = ledger.ask([_NOW], "what is locked")
+    if now != [Outcome.PASS]:
         answer = NewestAnswer.FLAKY if ledger.runs[_NOW].flaky else NewestAnswer.FAILS_NOW
         return NewestVerdict(answer=answer, runs=tuple(ledger.runs.items()))
     return _Raising(order, mixing, ledger, jobs).verdict()

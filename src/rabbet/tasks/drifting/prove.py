@@ -14,12 +14,23 @@ from rabbet.disk.atomic import write_text
 from rabbet.errors import CannotWrite, EnvironmentFailed, WrongUsage
 from rabbet.net.git.program import ask_git
 from rabbet.proving.attempts import PROOFS, Attempts
+from rabbet.proving.bounds import Bounds
+from rabbet.proving.bounds import prove_bounds as bounds_of
+from rabbet.proving.everywhere import Row, rows_everywhere
 from rabbet.proving.newest import Newest, RaiseStep, newest, single_raises
 from rabbet.proving.runner import ABSENT, TestedCommand
 from rabbet.tasks.resolving.resolve import readable_text
 from rabbet.workspace.session import Session
 
-__all__ = ["Costs", "ProveOptions", "prove_newest", "save_lock", "save_one_by_one"]
+__all__ = [
+    "Costs",
+    "Everywhere",
+    "ProveOptions",
+    "prove_bounds",
+    "prove_newest",
+    "save_lock",
+    "save_one_by_one",
+]
 
 
 class ProveOptions(Struct, frozen=True, kw_only=True):
@@ -78,8 +89,44 @@ def prove_newest(
     _refuse_unlocked(wanted, session.lock())
     attempts = attempts_for(session, words, options)
     found = newest(session, attempts, wanted, jobs=options.jobs)
-    _refuse_absent(found)
+    _refuse_absent(found.failure)
     return found, costs_of(attempts, begun)
+
+
+def prove_bounds(
+    session: Session, words: Sequence[str], names: Sequence[str], options: ProveOptions
+) -> tuple[Bounds, Costs]:
+    """Find which declared bounds are true for a command; nothing is written.
+
+    Raises `NoLock`, `WrongUsage` for names that are not locked, what resolving raises, and what making the
+    environment of the present lock raises.
+    """
+    begun = monotonic()
+    wanted = [library_name(name) for name in names]
+    _refuse_unlocked(wanted, session.lock())
+    attempts = attempts_for(session, words, options)
+    found = bounds_of(session, attempts, wanted, jobs=options.jobs)
+    _refuse_absent(found.failure)
+    return found, costs_of(attempts, begun)
+
+
+class Everywhere:
+    """The rows of a matrix as they come, and what they took once they are all there."""
+
+    def __init__(self, session: Session, words: Sequence[str], options: ProveOptions) -> None:
+        self._begun = monotonic()
+        self._attempts = attempts_for(session, words, options)
+        self._session = session
+        self._jobs = options.jobs
+
+    def rows(self) -> Iterator[Row]:
+        """Each variant with each Python of its lock. Raises `NotUnderstood`, `CannotWrite`."""
+        return rows_everywhere(self._session, self._attempts, jobs=self._jobs)
+
+    @property
+    def costs(self) -> Costs:
+        """What it took until now."""
+        return costs_of(self._attempts, self._begun)
 
 
 def _refuse_unlocked(names: Sequence[NormalizedName], lock: Lock) -> None:
@@ -88,9 +135,9 @@ def _refuse_unlocked(names: Sequence[NormalizedName], lock: Lock) -> None:
             raise WrongUsage(f"'{name}' is not in the lock", remedy="rabbet explain")
 
 
-def _refuse_absent(found: Newest) -> None:
+def _refuse_absent(failure: Sequence[str]) -> None:
     """Raise `EnvironmentFailed` for a command that is not there."""
-    for line in found.failure:
+    for line in failure:
         if line.endswith(ABSENT):
             raise EnvironmentFailed(
                 line, note="the shell's own words, such as aliases and pipes, need a shell: sh -c '…'"
