@@ -17,7 +17,7 @@ from msgspec.structs import replace
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import drag_along, edit_in_place, fall_behind, old_project, share
 from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout
-from rabbet.demo.regression import SEASON, season_of_changes
+from rabbet.demo.regression import SEASON, season_of_changes, season_that_works
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stage import Stage, prepare
 from rabbet.demo.stand_in import StandIn
@@ -117,6 +117,7 @@ def take_all(project: Path, address: str) -> None:
         "rabbet resolve --verify",
     )
     take_culprit(stage, environment)
+    take_proofs(stage, environment)
     add_to_declaration(project, LANGUAGE)
     catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
     shoot(
@@ -177,6 +178,18 @@ def take_culprit(stage: Stage, environment: dict[str, str]) -> None:
     take(PICTURES / "culprit.png", shown, season.project, environment)
 
 
+def take_proofs(stage: Stage, environment: dict[str, str]) -> None:
+    """The picture of a lock that is raised as far as a report works, and of all that works then."""
+    harvest = replace(stage, project=stage.project.parent / "harvest")
+    season_that_works(harvest)
+    shown = (
+        "rabbet prove --newest --yes --quiet -- python report.py | tail -14",
+        "rabbet declare --limit 'sealedbrood<1.4' --quiet | tail -1; rabbet resolve --quiet",
+        "rabbet prove --everywhere --quiet -- python report.py",
+    )
+    take(PICTURES / "prove.png", shown, harvest.project, environment)
+
+
 def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str, str]) -> None:
     """The picture of four machines of the team, of which three differ."""
     office, stall = project.parent / "ci-runner", project.parent / "market-stall"
@@ -198,8 +211,7 @@ def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str
         environment,
     )
     page = project.parent / "census.html"
-    drawn = ("--picture", str(PICTURES / "census-picture.png"), "--page", str(page))
-    prepare(replace(stage, project=office), "census", "show", *drawn)
+    prepare(replace(stage, project=office), "census", "show", "--page", str(page))
     browser = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-sync"]
     browser += [f"--user-data-dir={project.parent / 'browser'}", f"--window-size={SIZE.replace('x', ',')}"]
     command = [*browser, f"--screenshot={PICTURES / 'census-page.png'}", page.as_uri()]

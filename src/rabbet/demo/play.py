@@ -10,7 +10,7 @@ from rabbet.demo.anywhere import play_anywhere
 from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import play_machines, play_old_project
-from rabbet.demo.regression import play_regression
+from rabbet.demo.regression import play_proofs, play_regression
 from rabbet.demo.runtimes import LANGUAGE
 from rabbet.demo.stage import Stage, actor, prepare, say, show
 
@@ -230,6 +230,7 @@ CHAPTERS = {
     "census": Chapter("three machines that differ, and the whole team's", play_machines),
     "adopt": Chapter("an old project with a list, an environment and code", play_old_project),
     "culprit": Chapter("which of twenty libraries broke a report", play_regression),
+    "prove": Chapter("how new it may be, and whether bounds are true", play_proofs),
     "builds": Chapter("the project's own command, a checkout, a library tried", _play_own_sources),
     "anywhere": Chapter("a project by its name, a single script, a command everywhere", play_anywhere),
     "runtimes": Chapter("a second language, locked and obtained", _play_two_languages),

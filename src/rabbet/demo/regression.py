@@ -1,4 +1,4 @@
-"""A season's report that a dependency of a dependency broke, among some twenty libraries that changed."""
+"""A season's report that a dependency of a dependency breaks, among some twenty libraries that changed."""
 
 from collections.abc import Iterator
 
@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stage import Stage, actor, git, prepare, say, show
 
-__all__ = ["SEASON", "play_regression", "season_of_changes"]
+__all__ = ["SEASON", "play_proofs", "play_regression", "season_of_changes", "season_that_works"]
 
 _REPORT = """\
 import seasonreport
@@ -57,6 +57,12 @@ SEASON = tuple(_season())
 
 def season_of_changes(stage: Stage) -> None:
     """Make the project: a lock with which its report works, in git, and a newer one."""
+    season_that_works(stage)
+    prepare(stage, "resolve", "--raise-all")
+
+
+def season_that_works(stage: Stage) -> None:
+    """Make the project: an old lock with which its report works, in git; nothing keeps newer ones out."""
     stage.project.mkdir()
     (stage.project / "report.py").write_text(_REPORT, encoding="utf-8")
     prepare(stage, "begin", "--name", "season", "--runtime", "python>=3.11", "--source", stage.address)
@@ -69,7 +75,7 @@ def season_of_changes(stage: Stage) -> None:
     git(stage, stage.project, "add", "pylock.toml", "pyproject.toml", "report.py")
     git(stage, stage.project, "commit", "--quiet", "--message", "The report works")
     prepare(stage, "retract", "--limit", *(bound.partition("<")[0] for bound in bounds))
-    prepare(stage, "resolve", "--raise-all")
+    prepare(stage, "resolve")
 
 
 def play_regression(stage: Stage) -> None:
@@ -88,3 +94,19 @@ def play_regression(stage: Stage) -> None:
     act("resolve", "--quiet")
     act("recreate", "--quiet")
     act("run", "python", "report.py")
+
+
+def play_proofs(stage: Stage) -> None:
+    """Raise last season's lock as far as the report works, in a folder beside the project's."""
+    stage = replace(stage, project=stage.project.parent / "harvest")
+    season_that_works(stage)
+    act = actor(stage)
+    say(stage, "Last season's lock works, and all of it is old. How new may it be?")
+    act("prove", "--newest", "--yes", "--", "python", "report.py", expected=1)
+    say(stage, "Everything is raised but the release that breaks the report. Kept out for good:")
+    act("declare", "--limit", "sealedbrood<1.4")
+    act("resolve", "--quiet")
+    say(stage, "Are the declared bounds true?")
+    act("prove", "--bounds", "--", "python", "report.py")
+    say(stage, "Does it work with all that is promised?")
+    act("prove", "--everywhere", "--", "python", "report.py")

@@ -83,7 +83,7 @@ def _tried(rows: Sequence[_Wanted], attempts: Attempts) -> Iterator[Row]:
                 cells.append(Cell(end=end, passes=False, ended=record.reason))
                 continue
             ended = ", ".join(dict.fromkeys(map(str, record.ends))) if record else ""
-            lines = record.lines if record and not passes else ()
+            lines = record.telling if record and not passes else ()
             cells.append(Cell(end=end, passes=passes, ended=ended, lines=lines))
         yield Row(variant=variant, python=python, cells=tuple(cells))
 
@@ -114,7 +114,7 @@ class _Variant:
         for minor in sorted(minors, key=Version):
             python = self._here.get(minor)
             if python is None:
-                reason = f"Python {minor} is not on this machine"
+                reason = "this Python is not on this machine"
                 yield variant, minor, dict.fromkeys(End, reason)
             else:
                 yield variant, minor, {end: self._made(end, lock, python) for end in End}

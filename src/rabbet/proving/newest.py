@@ -25,7 +25,6 @@ from rabbet.workspace.states.states import ComparedState
 __all__ = ["KeptBack", "Newest", "RaiseStep", "newest", "single_raises"]
 
 _NOW = Mixture()
-_LINES = 3  # of a failure's output
 _WIDEST_AND = 2  # bounds with which the widest one is followed by the one at the good release
 
 
@@ -178,15 +177,17 @@ class _Work:
             return exact, ()
         most = 3 + len(guilty) * (3 + ceil(log2(len(two.changes))))  # with several at once more are tried
         for number, edits in enumerate(ways):
-            affordable = self._jobs > 1 or self._attempts.environments < most
-            if affordable and edits[0] != chosen[number]:
+            if edits[0] != chosen[number]:
                 wider = [*chosen[:number], edits[0], *chosen[number + 1 :]]
-                found, after = self._proven(wider, content)
+                trying = self._jobs > 1 or self._attempts.environments < most
+                found, after = self._proven(wider, content, trying=trying)
                 if found is not None:
                     lock, content, chosen = found, after, wider
         return lock, tuple(chosen)
 
-    def _proven(self, edits: Sequence[Edit], known: object) -> tuple[Lock | None, object]:
+    def _proven(
+        self, edits: Sequence[Edit], known: object, *, trying: bool = True
+    ) -> tuple[Lock | None, object]:
         """The lock under bounds, and what it comes to here, if that is known to pass or does so now."""
         lock = self._resolved(edits)
         if lock is None:
@@ -195,7 +196,8 @@ class _Work:
         everything = frozenset(after.changes)
         content = after.combination(everything).content
         told = "does a release between them pass?"
-        return (lock if content == known or self.passes(after, everything, told) else None), content
+        passes = content == known or (trying and self.passes(after, everything, told))
+        return (lock if passes else None), content
 
     def exactly(self, two: TwoStates, mixture: Mixture) -> Lock | None:
         """A lock that holds a mixture on this machine; `None` where there is none."""
@@ -235,5 +237,5 @@ def _kept(
             fails=failing is not None,
             because_of=() if name in guilty else others,
             ended=ended,
-            lines=record.lines[-_LINES:] if record else (),
+            lines=record.telling if record else (),
         )

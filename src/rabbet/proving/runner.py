@@ -1,6 +1,7 @@
 """Runs of a command in environments that are made for one run each, and removed again."""
 
 import os
+import re
 import shutil
 import threading
 from collections.abc import Callable, Generator, Sequence
@@ -27,7 +28,9 @@ from rabbet.workspace.session import Session
 __all__ = ["ABSENT", "RunRecord", "Runner", "TestedCommand"]
 
 ABSENT = "is not there"  # said of a command
-_LINES = 12  # of the output that are shown
+_LINES = 12  # of the output that are kept
+_TELLING = 3  # of these, where none names an error
+_ERROR = re.compile(r"(?:E\s+)?[\w.]*(?:Error|Exception|Warning)\b: ")
 _FULL = 1_000_000  # bytes: a disk with less is full
 _NOT_FOUND = 127  # a shell's exit code for a command that is not there
 
@@ -62,6 +65,12 @@ class RunRecord(Struct, frozen=True, kw_only=True):
     def ends(self) -> list[End]:
         """All of them."""
         return [end for ends in self.rounds for end in ends]
+
+    @property
+    def telling(self) -> tuple[str, ...]:
+        """The last line that names an error, as Python and its test runners print it; else the last lines."""
+        named = [line for line in self.lines if _ERROR.match(line)]
+        return tuple(named[-1:] or self.lines[-_TELLING:])
 
     def and_then(self, later: "RunRecord") -> "RunRecord":
         """These rounds and later ones, with the output of the latter."""
