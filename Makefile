@@ -36,6 +36,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.runtimes
 	$(RUN) -m bench.trials
 	$(RUN) -m bench.culprit
+	$(RUN) -m bench.prove
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
 	$(RUN) -m bench.bounds

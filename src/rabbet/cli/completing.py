@@ -143,11 +143,13 @@ class Words:
             ("lookup", "name"): self.locked,
             ("envs", "folder"): self.environments,
             ("runtimes", "runtime"): self.languages,
+            ("prove", "only"): self.declared,
             ("compare", "old"): self.states,
             ("compare", "new"): self.states,
         }
         general: dict[str, Callable[[], Iterable[str]]] = {
             "raised": self.locked,
+            "raising": self.locked,
             "keep": self.locked,
             "library": self.locked,
             "group": self.groups,

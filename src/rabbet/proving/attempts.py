@@ -122,6 +122,14 @@ class Attempts:
             self._session.observer.stage(purpose)
             self._try_all({self._key(combination): combination})
 
+    def prepare_at_once(self, combinations: Sequence[Combination], purpose: str) -> None:
+        """Try all of these that are not known, as many at once as there are jobs for."""
+        by_key = {self._key(combination): combination for combination in combinations}
+        due = {key: made for key, made in by_key.items() if not self._known(key)}
+        if due:
+            self._session.observer.stage(purpose)
+            self._try_all(due)
+
     def forget(self) -> None:
         """Remember nothing of what was tried: the search has come to its end."""
         for key in self._tried:

@@ -1,6 +1,7 @@
 """Whether declared bounds are true: the oldest and the newest releases with which a command passes."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import pairwise
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -109,7 +110,7 @@ class _Work:
         libraries = self._libraries(declared)
         edits = [edit for library in libraries for edit in _edits(library.needs)]
         pythons = () if self._only else tuple(self._proven_pythons())
-        edits += _python_edits(pythons, self._declaration)
+        edits += _python_edits(pythons, self._declaration, self._python.minor)
         joint, raised = self._joint(edits, libraries) if libraries else (None, [])
         return Bounds(
             command=words,
@@ -230,7 +231,8 @@ class _Work:
             if blamed is None or lock.versions[blamed] <= tried.get(blamed, _NONE):
                 return False, [*raised.values()]
             tried[blamed] = lock.versions[blamed]
-            raised[blamed] = self._raised(by_name[blamed], lock.versions[blamed])
+            others = [edit for name, edit in raised.items() if name != blamed]
+            raised[blamed] = self._raised(by_name[blamed], lock.versions[blamed], [*edits, *others])
 
     def _lowest(self, edits: Sequence[Edit]) -> tuple[Lock, Declaration, Combination] | None:
         try:
@@ -254,11 +256,31 @@ class _Work:
         culprit = Search(order, Consistency(good, bad, changes), ledger, self._jobs).culprit(changes)
         return [name for name in order if name in culprit.guilty]
 
-    def _raised(self, library: LibraryBounds, below: Version) -> Edit:
-        """The edit that asks for more than a release."""
+    def _raised(self, library: LibraryBounds, below: Version, edits: Sequence[Edit]) -> Edit:
+        """The edit with which the lowest releases pass, by as low a bound as will do.
+
+        Where other libraries are too low as well, it asks for the next release.
+        """
         requirement = (library.needs or library.declared)[0]
-        above = next(version for version in self._releases[library.name] if version > below)
-        return _edits([bounded(requirement, lower=f">={above.public}")])[0]
+        known = {*self._releases[library.name], library.locked}
+        releases = sorted((one for one in known if below < one <= library.locked), reverse=True)
+
+        def edit(version: Version) -> Edit:
+            return _edits([bounded(requirement, lower=f">={version.public}")])[0]
+
+        def passes(version: Version) -> bool | None:
+            found = self._lowest([*edits, edit(version)])
+            told = f"how low {library.name} may be"
+            return None if found is None else self._attempts.passes([found[2]], told)[0]
+
+        if not passes(releases[0]):
+            return edit(releases[-1])
+        search, answer = edge_of(releases[1:], releases[-1]), None
+        while True:
+            try:
+                answer = passes(search.send(answer))
+            except StopIteration as end:
+                return edit(end.value.passing or releases[0])
 
     def _proven_pythons(self) -> Iterator[PythonProof]:
         """Each version of Python that is allowed, and that this machine has or lacks."""
@@ -305,18 +327,18 @@ def _edits(requirements: Sequence[Declared]) -> list[Edit]:
     ]
 
 
-def _python_edits(proofs: Sequence[PythonProof], declaration: Declaration) -> list[Edit]:
-    """The edit that leaves out versions of Python that fail, beside those that pass."""
+def _python_edits(proofs: Sequence[PythonProof], declaration: Declaration, here: str) -> list[Edit]:
+    """The edit that leaves out versions of Python that fail, next to the one that is used `here`."""
     tried = [proof for proof in proofs if proof.passes is not None]
     tried.sort(key=lambda proof: Version(proof.minor))
-    passing = [number for number, proof in enumerate(tried) if proof.passes]
-    if not passing or len(passing) == len(tried):
+    place = next((number for number, proof in enumerate(tried) if proof.minor == here), 0)
+    below = [proof.minor for proof in tried[:place] if not proof.passes]
+    above = [proof.minor for proof in tried[place + 1 :] if not proof.passes]
+    if not (below or above):
         return []
-    first = max(passing)  # the newest run of versions that pass
-    while first and tried[first - 1].passes:
-        first -= 1
-    bounds = [f">={tried[first].minor}"] if first else []
-    bounds += [f"<{tried[max(passing) + 1].minor}"] if max(passing) + 1 < len(tried) else []
+    after = {proof.minor: later.minor for proof, later in pairwise(tried)}
+    bounds = [f">={after[below[-1]]}"] if below else []
+    bounds += [f"<{above[0]}"] if above else []
     replaced = {clause[0] for clause in bounds}
     kept = [str(clause) for clause in declaration.python if clause.operator[0] not in replaced]
     return [Edit(verb="declare", what="runtime", value=f"python{','.join([*kept, *bounds])}", exactly=True)]

@@ -10,7 +10,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.errors import NoLock, RabbetError
+from rabbet.errors import RabbetError
 from rabbet.proving.attempts import Attempts
 from rabbet.proving.combination import Combination, combination_of
 from rabbet.proving.edited_lock import EditedLocks
@@ -103,7 +103,7 @@ class _Variant:
         variant = self._session.project.variant
         try:
             lock = self._session.lock()
-        except NoLock as error:
+        except RabbetError as error:
             yield variant, "-", dict.fromkeys(End, str(error))
             return
         own = own_target(self._session.machine).platform

@@ -151,7 +151,9 @@ class _Work:
         states = [two.combination(_NOW), two.combination(changes)]
         self._attempts.require(states[0])
         oracle = MixtureOracle(two, self._attempts, self._attempts.runner.command.symptom)
-        if changes:
+        if changes and self._jobs > 1:
+            self._attempts.prepare_at_once(states, "trying what is locked, and everything raised")
+        elif changes:
             self._attempts.prepare(states[:1], ["trying what is locked"])
             if self._attempts.passed(states[0]):
                 self._attempts.prepare(states[1:], ["trying everything raised"])
@@ -227,6 +229,8 @@ def _kept(
     for name, failing in verdict.kept.items():
         change = two.changes[name]
         stays = versions.get(name, "") if name in versions or not name.startswith("runtime ") else change.good
+        if stays == change.bad:
+            continue
         record = oracle.tried.get(failing) if failing is not None and failing in tried else None
         others = tuple(sorted((failing or _NOW) & guilty - {name}))
         ended = (record.reason or ", ".join(dict.fromkeys(map(str, record.ends)))) if record else ""

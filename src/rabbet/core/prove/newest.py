@@ -128,6 +128,9 @@ class _Raising:
             best = min(groups, key=lambda group: (-len(rests[group] or _NOW), sorted(group)))
             guilty.append(best)
             rest = rests[best] or _NOW
+            if self._jobs > 1:  # what is asked of these in the end can be tried now
+                more = (self._mixing.least(rest | {name}, self._everything) for name in sorted(best))
+                self._passes([rest, *(one for one in more if one)][: self._jobs], "does the rest pass?")
         return rest, guilty
 
     def _grown(

@@ -98,12 +98,15 @@ def prove_bounds(
 ) -> tuple[Bounds, Costs]:
     """Find which declared bounds are true for a command; nothing is written.
 
-    Raises `NoLock`, `WrongUsage` for names that are not locked, what resolving raises, and what making the
+    Raises `NoLock`, `WrongUsage` for names that are not declared, what resolving raises, and what making the
     environment of the present lock raises.
     """
     begun = monotonic()
     wanted = [library_name(name) for name in names]
-    _refuse_unlocked(wanted, session.lock())
+    declared = {requirement.need.name for requirement in session.declaration().declared()}
+    for name in wanted:
+        if name not in declared:
+            raise WrongUsage(f"'{name}' is not declared, so it has no bounds", remedy="rabbet declare")
     attempts = attempts_for(session, words, options)
     found = bounds_of(session, attempts, wanted, jobs=options.jobs)
     _refuse_absent(found.failure)
@@ -144,13 +147,21 @@ def _refuse_absent(failure: Sequence[str]) -> None:
             )
 
 
-def save_lock(session: Session, lock: Lock) -> None:
-    """Write a lock that was proven. Raises `CannotWrite`, `IntegrityFailed`."""
+def save_lock(session: Session, lock: Lock, before: str) -> None:
+    """Write a lock that was proven, in place of the one whose stamp was `before`.
+
+    Raises `CannotWrite`, also where somebody changed the lock meanwhile, and `IntegrityFailed`.
+    """
+    if session.project.lock_stamp() != before:
+        raise CannotWrite(
+            f"{session.project.lock_file.name} was changed meanwhile, so it was not written",
+            note="what was tried is remembered, so the same command again takes little time",
+        )
     write_text(session.project.lock_file, readable_text(lock, session))
 
 
 def save_one_by_one(
-    session: Session, found: Newest, words: Sequence[str], options: ProveOptions
+    session: Session, found: Newest, words: Sequence[str], options: ProveOptions, before: str
 ) -> Iterator[RaiseStep]:
     """Write one proven lock after the other, each with a commit of its own; nothing is pushed.
 
@@ -163,7 +174,8 @@ def save_one_by_one(
         return
     told = joined_words(words)
     for step in single_raises(session, attempts_for(session, words, options), lock):
-        save_lock(session, step.lock)
+        save_lock(session, step.lock, before)
+        before = session.project.lock_stamp()
         moves = [f"{change.name} {change.good or 'new'} → {change.bad or 'gone'}" for change in step.raised]
         title = f"Raise {moves[0]}" + (f" and {len(moves) - 1} more" if len(moves) > 1 else "")
         lines = [title, "", *(f"- {move}" for move in moves), "", f"Proven: {told} passes with this lock."]

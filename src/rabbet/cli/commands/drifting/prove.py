@@ -156,6 +156,8 @@ def _newest(arguments: Namespace, words: list[str], context: Context) -> int:
     options = _options(arguments)
     if arguments.one_by_one:
         refuse_uncommitted(session)
+    session.lock()  # without one there is nothing to raise
+    before = session.project.lock_stamp()
     found, costs = prove_newest(session, words, arguments.raising, options)
     if not arguments.json:
         show_newest(found, costs, context)
@@ -163,9 +165,9 @@ def _newest(arguments: Namespace, words: list[str], context: Context) -> int:
     written = wanted and agreed(context, "Write this lock?", yes=arguments.yes, may_ask=not arguments.json)
     if written and found.lock is not None:
         if arguments.one_by_one:
-            show_steps(save_one_by_one(session, found, words, options), context, quiet=arguments.json)
+            show_steps(save_one_by_one(session, found, words, options, before), context, quiet=arguments.json)
         else:
-            save_lock(session, found.lock)
+            save_lock(session, found.lock, before)
     if arguments.json:
         context.show_json(NewestDocument(found, costs, written))
     else:

@@ -54,8 +54,9 @@ def show_newest(found: Newest, costs: Costs, context: Context) -> None:
         context.show(f"  | {line}")
     for note in found.notes:
         context.show(note)
-    context.show(_costs(costs))
-    context.show()
+    if costs.environments:
+        context.show(_costs(costs))
+        context.show()
 
 
 def _why(kept: KeptBack) -> str:
@@ -148,6 +149,8 @@ def show_bounds(found: Bounds, costs: Costs, context: Context) -> None:
         context.show("The lowest releases that are allowed pass together.")
     for text in found.raised_for_joint:
         context.show(f"Together with the others it takes {text}.")
+    if found.joint is None and found.libraries:
+        context.show("The lowest releases that are allowed have no solution, so they were not tried.")
     if found.joint is False:
         context.show("The lowest releases that are allowed fail together; no declared bound mends that.")
     context.show(_costs(costs))
@@ -176,7 +179,7 @@ def bounds_outcome(found: Bounds, arguments: Namespace, *, written: bool) -> lis
     if found.fails_now:
         return ["The command fails with the present lock already, so nothing can be proven with it."]
     if not found.edits:
-        return ["All bounds that were tried are true."]
+        return [f"{'All bounds that were tried are true' if found.libraries else 'Nothing could be tried'}."]
     lines = [f"  {command_for([edit])}" for edit in found.edits]
     if written:
         return ["Declared:", *lines, "Next: rabbet resolve"]
