@@ -1,8 +1,10 @@
 """Options that several commands share, so that each means the same everywhere."""
 
-from argparse import ArgumentParser, ArgumentTypeError, Namespace
+from argparse import REMAINDER, ArgumentParser, ArgumentTypeError, Namespace
 from collections.abc import Callable
 from typing import TYPE_CHECKING
+
+from rabbet.errors import WrongUsage
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -28,16 +30,19 @@ __all__ = [
     "add_section",
     "add_several",
     "add_trial",
+    "add_trying",
     "add_variant",
     "edits_of",
     "moment",
     "section_of",
+    "tried_command",
 ]
 
 
 _LONGEST_SHOWN = 60  # characters of an argument that is wrong
 _HIGHEST_PORT = 65535
-USUAL_LIMIT = 600  # seconds that a command may run when it is searched for what breaks it
+_MOST_JOBS = 64
+USUAL_LIMIT = 600  # seconds that a command may run in each environment where it is tried
 STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
 
 
@@ -179,6 +184,43 @@ def a_release(text: str) -> "Need":
     if need.url or need.marker:
         raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is more than a name and versions")
     return need
+
+
+def add_trying(parser: ArgumentParser) -> None:
+    """The options of commands that run another command in many environments, and its words."""
+    parser.add_argument(
+        "--time-limit",
+        metavar="SECONDS",
+        type=int,
+        default=USUAL_LIMIT,
+        help="how long the command may run (default: %(default)s)",
+    )
+    parser.add_argument(
+        "--repeat",
+        metavar="N",
+        type=int,
+        default=1,
+        help="run the command N times in each environment, for a failure that comes and goes",
+    )
+    parser.add_argument(
+        "--jobs", metavar="N", type=int, default=1, help="try N environments at once (default: %(default)s)"
+    )
+    parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments, behind --")
+
+
+def tried_command(arguments: Namespace, missing: str, example: str) -> list[str]:
+    """The words of the command to try. Raises `WrongUsage` for `missing` words, or numbers out of range."""
+    words: list[str] = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
+    if not words:
+        raise WrongUsage(missing, remedy=example)
+    for name, value, most in (
+        ("--repeat", arguments.repeat, 1000),
+        ("--jobs", arguments.jobs, _MOST_JOBS),
+        ("--time-limit", arguments.time_limit, 10**6),
+    ):
+        if not 1 <= value <= most:
+            raise WrongUsage(f"{name} takes a number from 1 to {most}, not {value}", remedy=example)
+    return words
 
 
 def add_several(

@@ -6,13 +6,13 @@ temporary environment; the project's own stays as it is. Rabbet does not undo wh
 An interrupted search continues where it stopped.
 """
 
-from argparse import REMAINDER, ArgumentParser, Namespace
+from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import STATES, USUAL_LIMIT, add_json, add_offline, add_variant
+from rabbet.cli.options import STATES, add_json, add_offline, add_trying, add_variant, tried_command
 from rabbet.errors import ExitCode, WrongUsage
 
-_MOST_JOBS = 64
+_EXAMPLE = "rabbet culprit --good git:HEAD~1 -- python -m unittest"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -30,36 +30,20 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--exit-code", metavar="NUMBER", type=int, help="it is the failure only with this exit code"
     )
     parser.add_argument(
-        "--time-limit",
-        metavar="SECONDS",
-        type=int,
-        default=USUAL_LIMIT,
-        help="how long the command may run (default: %(default)s)",
-    )
-    parser.add_argument(
-        "--repeat",
-        metavar="N",
-        type=int,
-        default=1,
-        help="run the command N times in each combination, for a failure that comes and goes",
-    )
-    parser.add_argument(
-        "--jobs", metavar="N", type=int, default=1, help="try N combinations at once (default: %(default)s)"
-    )
-    parser.add_argument(
         "--keep", metavar="FOLDER", help="keep the smallest passing and failing environments in this folder"
     )
     parser.add_argument("--start-over", action="store_true", help="ignore what an interrupted search found")
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments, behind --")
+    add_trying(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Search, and tell what was found."""
-    words = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
-    _refuse_wrong(arguments, words)
+    if arguments.good is None:
+        raise WrongUsage("no state was given in which the command works", remedy=_EXAMPLE)
+    words = tried_command(arguments, "no command was given to find the culprit with", _EXAMPLE)
     from rabbet.cli.views.drifting.culprit import CulpritView
     from rabbet.core.culprit.verdict import SearchAnswer
     from rabbet.tasks.drifting.culprit import CulpritOptions, culprit
@@ -78,19 +62,3 @@ def run(arguments: Namespace, context: Context) -> int:
     case = culprit(session, arguments.good, bad, words, options)
     context.present(CulpritView(case, arguments), as_json=arguments.json)
     return ExitCode.DONE if case.verdict.answer is SearchAnswer.FOUND else ExitCode.NO
-
-
-def _refuse_wrong(arguments: Namespace, words: list[str]) -> None:
-    """Raise `WrongUsage` for what can't be searched with."""
-    example = "rabbet culprit --good git:HEAD~1 -- python -m unittest"
-    if arguments.good is None:
-        raise WrongUsage("no state was given in which the command works", remedy=example)
-    if not words:
-        raise WrongUsage("no command was given to find the culprit with", remedy=example)
-    for name, value, most in (
-        ("--repeat", arguments.repeat, 1000),
-        ("--jobs", arguments.jobs, _MOST_JOBS),
-        ("--time-limit", arguments.time_limit, 10**6),
-    ):
-        if not 1 <= value <= most:
-            raise WrongUsage(f"{name} takes a number from 1 to {most}, not {value}", remedy=example)

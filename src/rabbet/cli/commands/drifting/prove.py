@@ -9,11 +9,11 @@ command change.
 Exit code 0: all of it passes, or nothing is to be changed. 1: something was kept back, is false, or fails.
 """
 
-from argparse import REMAINDER, ArgumentParser, Namespace
+from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import USUAL_LIMIT, add_json, add_offline, add_several, add_variant
+from rabbet.cli.options import add_json, add_offline, add_several, add_trying, add_variant, tried_command
 from rabbet.core.shell import joined_words
 from rabbet.errors import ExitCode, WrongUsage
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from rabbet.tasks.drifting.prove import ProveOptions
 
 _MODES = ("newest", "bounds", "everywhere")
-ONLY = {  # the options that count for some kinds of proofs alone
+_ONLY = {  # the options that count for some kinds of proofs alone
     "picture": ("everywhere",),
     "page": ("everywhere",),
     "only": ("bounds",),
@@ -31,7 +31,6 @@ ONLY = {  # the options that count for some kinds of proofs alone
     "yes": ("newest", "bounds"),
 }
 _EXAMPLE = "rabbet prove --newest -- python -m unittest"
-_MOST_JOBS = 64
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -49,30 +48,16 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--one-by-one", action="store_true", help="--newest: commit lock by lock, with git")
     parser.add_argument("--plan", action="store_true", help="show what was found, and write nothing")
     parser.add_argument("--yes", action="store_true", help="ask nothing, write")
-    parser.add_argument(
-        "--time-limit",
-        metavar="SECONDS",
-        type=int,
-        default=USUAL_LIMIT,
-        help="how long the command may run (default: %(default)s)",
-    )
-    parser.add_argument(
-        "--repeat", metavar="N", type=int, default=1, help="run it N times in each environment"
-    )
-    parser.add_argument(
-        "--jobs", metavar="N", type=int, default=1, help="try N environments at once (default: %(default)s)"
-    )
     parser.add_argument("--fresh", action="store_true", help="try all, also what is remembered")
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments, behind --")
+    add_trying(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Prove what was asked for."""
-    words = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
-    _refuse_wrong(arguments, words)
+    words = _words(arguments)
     kinds = {"newest": _newest, "bounds": _bounds, "everywhere": _everywhere}
     return next(kind for name, kind in kinds.items() if getattr(arguments, name))(arguments, words, context)
 
@@ -177,14 +162,13 @@ def _newest(arguments: Namespace, words: list[str], context: Context) -> int:
     return ExitCode.DONE if whole and (written or not wanted) else ExitCode.NO
 
 
-def _refuse_wrong(arguments: Namespace, words: list[str]) -> None:
-    """Raise `WrongUsage` for what can't be proven."""
-    if not any(getattr(arguments, mode) for mode in _MODES):
+def _words(arguments: Namespace) -> list[str]:
+    """The command's words. Raises `WrongUsage` for what can't be proven."""
+    kind = next((mode for mode in _MODES if getattr(arguments, mode)), None)
+    if kind is None:
         raise WrongUsage("what is to be proven was not said", remedy=_EXAMPLE)
-    if not words:
-        raise WrongUsage("no command was given that has to pass", remedy=_EXAMPLE)
-    kind = next(mode for mode in _MODES if getattr(arguments, mode))
-    for option, kinds in ONLY.items():
+    words = tried_command(arguments, "no command was given that has to pass", _EXAMPLE)
+    for option, kinds in _ONLY.items():
         if getattr(arguments, option) and kind not in kinds:
             name = {"raising": "--raise", "one_by_one": "--one-by-one"}.get(option, f"--{option}")
             raise WrongUsage(
@@ -192,10 +176,4 @@ def _refuse_wrong(arguments: Namespace, words: list[str]) -> None:
                 because=[f"it is for: {', '.join(f'--{one}' for one in kinds)}"],
                 remedy=joined_words(["rabbet", "prove", f"--{kind}", "--", *words]),
             )
-    for name, value, most in (
-        ("--repeat", arguments.repeat, 1000),
-        ("--jobs", arguments.jobs, _MOST_JOBS),
-        ("--time-limit", arguments.time_limit, 10**6),
-    ):
-        if not 1 <= value <= most:
-            raise WrongUsage(f"{name} takes a number from 1 to {most}, not {value}", remedy=_EXAMPLE)
+    return words
