@@ -1,6 +1,6 @@
 """Raising as far as a command passes: from the present lock to the newest releases that work together."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from math import ceil, log2
 
 from msgspec import Struct
@@ -25,7 +25,7 @@ from rabbet.workspace.states.states import ComparedState
 __all__ = ["KeptBack", "Newest", "RaiseStep", "newest", "single_raises"]
 
 _NOW = Mixture()
-_WIDEST_AND = 2  # bounds with which the widest one is followed by the one at the good release
+_ALONE = 2  # bounds at most, where none is wider than the one at the good release
 
 
 class KeptBack(Struct, frozen=True, kw_only=True):
@@ -166,15 +166,15 @@ class _Work:
         guilty = [two.changes[name] for group in verdict.guilty for name in sorted(group)]
         declaration = self._session.declaration()
         ways = [list(edits_against(change, declaration)) for change in guilty]
-        chosen = [edits[1] if len(edits) > _WIDEST_AND else edits[0] for edits in ways]
+        chosen = [edits[1] if len(edits) > _ALONE else edits[0] for edits in ways]
         lock, content = self._proven(chosen, two.combination(verdict.passing).content)
         if lock is None:
             exact = self.exactly(two, verdict.passing)
             if exact is None:
                 raise NoSolution(
-                    "what passes on this machine has no solution for the other targets of the lock",
-                    note="a lock for this machine alone would have one",
-                    remedy="rabbet resolve --verify",
+                    "no lock holds just what passes on this machine",
+                    note="its other targets, or other bounds of the declaration, ask for something else",
+                    remedy="rabbet resolve --raise-all --plan",
                 )
             return exact, ()
         most = 3 + len(guilty) * (3 + ceil(log2(len(two.changes))))  # with several at once more are tried
@@ -202,13 +202,13 @@ class _Work:
         return (lock if passes else None), content
 
     def exactly(self, two: TwoStates, mixture: Mixture) -> Lock | None:
-        """A lock that holds a mixture on this machine; `None` where there is none."""
+        """A lock that holds a mixture that passes, or else passes as well; `None` where there is none."""
         edits = []
         for name, change in two.changes.items():
             version = change.bad if name in mixture else change.good
             if version and name != PYTHON and not name.startswith("runtime "):
                 edits.append(Edit(verb="declare", what="limit", value=f"{name}=={version}"))
-        return self._resolved(edits)
+        return self._proven(edits, two.combination(mixture).content)[0]
 
     def _resolved(self, edits: Sequence[Edit]) -> Lock | None:
         """The lock under further bounds, as the declaration alone has it; `None` without a solution."""
@@ -225,13 +225,12 @@ def _kept(
     """What does not go along, with the reason."""
     guilty = frozenset().union(*verdict.guilty)
     versions = {name: str(item.locked.version) for name, item in done.bad.libraries.items()}
-    tried: Mapping[Mixture, object] = oracle.tried
     for name, failing in verdict.kept.items():
         change = two.changes[name]
         stays = versions.get(name, "") if name in versions or not name.startswith("runtime ") else change.good
         if stays == change.bad:
             continue
-        record = oracle.tried.get(failing) if failing is not None and failing in tried else None
+        record = None if failing is None else oracle.tried.get(failing)
         others = tuple(sorted((failing or _NOW) & guilty - {name}))
         ended = (record.reason or ", ".join(dict.fromkeys(map(str, record.ends)))) if record else ""
         yield KeptBack(
