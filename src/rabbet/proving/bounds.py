@@ -23,6 +23,7 @@ from rabbet.core.prove.bounds import Edge, EdgeSearch, edge_of
 from rabbet.core.prove.requirements import LibraryBounds, admits, bounded, judged
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.errors import BuildFailed, EnvironmentFailed, NoRuntime, NoSolution, NotUnderstood, RabbetError
+from rabbet.formats.text.requirement import parse_requirement
 from rabbet.proving.attempts import Attempts, MixtureOracle
 from rabbet.proving.combination import Combination, combination_of
 from rabbet.proving.edited_lock import EditedLocks
@@ -96,12 +97,14 @@ class _Work:
         self._python = chosen_runtime(self._declaration, self._pythons, self._present)
         self._targets = (target_of(self._python),)
         self._releases: dict[NormalizedName, list[Version]] = {}
+        self._here: dict[NormalizedName, Version] = {}
 
     def found(self) -> Bounds:
         """Try everything, one after the other."""
         words = self._attempts.runner.command.words
         now = combination_of(self._present, self._declaration, self._python, self._session)
         self._attempts.require(now)
+        self._here = {library.locked.name: library.locked.version for library in now.libraries}
         if not self._attempts.passes([now], "trying what is locked")[0]:
             record = self._attempts.record(now) or RunRecord()
             told = record.lines or ((record.reason,) if record.reason else ())
@@ -116,7 +119,7 @@ class _Work:
             command=words,
             libraries=tuple(libraries),
             pythons=pythons,
-            edits=(*edits, *raised),
+            edits=tuple({_place_of(edit): edit for edit in (*edits, *raised)}.values()),
             joint=joint,
             raised_for_joint=tuple(edit.value for edit in raised),
             skipped=tuple(skipped),
@@ -132,10 +135,8 @@ class _Work:
                 continue
             if requirement.need.url is not None or name in self._declaration.local:
                 skipped[f"{name}: it comes from one place, and not from releases"] = None
-            elif name not in self._present.versions:
-                skipped[f"{name}: it is not in the lock"] = None
-            elif not self._targets[0].admits(requirement.need.marker):
-                skipped[f"{name}: it is not for this machine"] = None
+            elif name not in self._here or not self._targets[0].admits(requirement.need.marker):
+                skipped[f"{name}: the lock has none for this machine"] = None
             else:
                 found.setdefault(name, []).append(requirement)
         return found, [*skipped]
@@ -145,7 +146,7 @@ class _Work:
         releases = self._releases = self._offered(declared)
         searches: dict[tuple[NormalizedName, bool], EdgeSearch] = {}
         for name, requirements in declared.items():
-            locked = self._present.versions[name]
+            locked = self._here[name]
             older = [version for version in reversed(releases[name]) if version < locked]
             newer = [version for version in releases[name] if version > locked]
             admitted = [version for version in older if admits(requirements, version)]
@@ -153,7 +154,7 @@ class _Work:
             searches[name, True] = edge_of(newer)
         edges = self._searched(searches, declared)
         return [
-            judged(name, tuple(requirements), self._present.versions[name], edges, releases[name])
+            judged(name, tuple(requirements), self._here[name], edges, releases[name])
             for name, requirements in declared.items()
         ]
 
@@ -311,6 +312,11 @@ class _Work:
         except EnvironmentFailed:
             lock, declaration = self._locks.lock([], earlier=[self._present], targets=[target_of(python)])
             return combination_of(lock, declaration, python, self._session)
+
+
+def _place_of(edit: Edit) -> tuple[object, ...]:
+    """What an edit is about: a later one for the same place stands for both."""
+    return edit.section, edit.what, parse_requirement(edit.value).name
 
 
 def _edits(requirements: Sequence[Declared]) -> list[Edit]:
