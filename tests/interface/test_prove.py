@@ -91,6 +91,12 @@ class Proving(ProgramCase):
         self.assertIn("Raise tallywax 1.0 → 2.0", log)
         self.assertEqual(self.git("status", "--porcelain"), "")
         self.assertEqual(self.versions()["smokerlog"], "2.0")
+        self.rabbet("resolve", "--lowest", "--keep")
+        self.git("commit", "-qam", "low again")
+        only_both = failing("broodcount + number(tallywax) in ((2, 0, 1, 0), (1, 0, 2, 0))")
+        self.rabbet("prove", "--newest", "--one-by-one", "--yes", *only_both)
+        self.assertEqual({*self.versions().values()}, {"2.0"})
+        self.assertIn("Raise broodcount 1.0 → 2.0 and 2 more", self.git("log", "-1", "--format=%s"))
         (self.project / "pylock.toml").write_text((self.project / "pylock.toml").read_text() + "\n")
         self.rabbet("prove", "--newest", "--one-by-one", "--yes", "--", "true", code=2)
 

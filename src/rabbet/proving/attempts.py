@@ -46,7 +46,6 @@ class Attempts:
     ) -> None:
         self.runner = Runner(command, session, jobs=jobs)
         self.recalled = 0
-        self.seconds = 0.0
         self._session = session
         self._memory = session.machine.memory(memory)
         self._afresh = afresh
@@ -162,7 +161,6 @@ class Attempts:
 
         with closing(self.runner.each([*combinations], round_of)) as rounds:
             for key, tried in rounds:
-                self.seconds += tried.seconds
                 self._tried[key] = self._tried.get(key, RunRecord()).and_then(tried)
                 if not tried.reason:  # what could not be made or seen is tried again another time
                     self._memory.remember(key, msgspec.json.encode(self._tried[key]))

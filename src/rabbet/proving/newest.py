@@ -78,7 +78,7 @@ def newest(session: Session, attempts: Attempts, names: Sequence[NormalizedName]
 def single_raises(session: Session, attempts: Attempts, lock: Lock) -> Iterator[RaiseStep]:
     """One raise after the other, until the locks' difference is done; each step was proven to pass.
 
-    A raise that fails without later ones goes along with them. Raises as `newest`.
+    Raises that fail one by one come last, together. Raises as `newest`.
     """
     work = _Work(session, attempts, (), 1)
     two = work.between(lock)
@@ -95,6 +95,8 @@ def single_raises(session: Session, attempts: Attempts, lock: Lock) -> Iterator[
             if step is not None:
                 done = mixture
                 yield RaiseStep(raised=raised, lock=step)
+    if done != changes:
+        yield RaiseStep(raised=tuple(two.changes[one] for one in sorted(changes - done)), lock=lock)
 
 
 class _Work:

@@ -28,6 +28,7 @@ __all__ = [
     "ProveOptions",
     "prove_bounds",
     "prove_newest",
+    "refuse_uncommitted",
     "save_lock",
     "save_one_by_one",
 ]
@@ -46,7 +47,7 @@ class ProveOptions(Struct, frozen=True, kw_only=True):
 
 
 class Costs(Struct, frozen=True, kw_only=True):
-    """What it took; `recalled` rounds of runs were known from before."""
+    """What it took; `recalled` runs were known from before."""
 
     environments: int
     runs: int
@@ -54,7 +55,7 @@ class Costs(Struct, frozen=True, kw_only=True):
     seconds: float
 
 
-def attempts_for(session: Session, words: Sequence[str], options: ProveOptions) -> Attempts:
+def _attempts_for(session: Session, words: Sequence[str], options: ProveOptions) -> Attempts:
     """Attempts with a command in which everything but exit code 0 counts as a failure."""
     command = TestedCommand(
         words=tuple(words),
@@ -66,7 +67,7 @@ def attempts_for(session: Session, words: Sequence[str], options: ProveOptions) 
     return Attempts(command, session, jobs=options.jobs, memory=PROOFS, afresh=options.afresh)
 
 
-def costs_of(attempts: Attempts, begun: float) -> Costs:
+def _costs_of(attempts: Attempts, begun: float) -> Costs:
     """What it took until now."""
     return Costs(
         environments=attempts.environments,
@@ -87,10 +88,10 @@ def prove_newest(
     begun = monotonic()
     wanted = [library_name(name) for name in names]
     _refuse_unlocked(wanted, session.lock())
-    attempts = attempts_for(session, words, options)
+    attempts = _attempts_for(session, words, options)
     found = newest(session, attempts, wanted, jobs=options.jobs)
     _refuse_absent(found.failure)
-    return found, costs_of(attempts, begun)
+    return found, _costs_of(attempts, begun)
 
 
 def prove_bounds(
@@ -107,10 +108,10 @@ def prove_bounds(
     for name in wanted:
         if name not in declared:
             raise WrongUsage(f"'{name}' is not declared, so it has no bounds", remedy="rabbet declare")
-    attempts = attempts_for(session, words, options)
+    attempts = _attempts_for(session, words, options)
     found = bounds_of(session, attempts, wanted, jobs=options.jobs)
     _refuse_absent(found.failure)
-    return found, costs_of(attempts, begun)
+    return found, _costs_of(attempts, begun)
 
 
 class Everywhere:
@@ -118,7 +119,7 @@ class Everywhere:
 
     def __init__(self, session: Session, words: Sequence[str], options: ProveOptions) -> None:
         self._begun = monotonic()
-        self._attempts = attempts_for(session, words, options)
+        self._attempts = _attempts_for(session, words, options)
         self._session = session
         self._jobs = options.jobs
 
@@ -129,7 +130,7 @@ class Everywhere:
     @property
     def costs(self) -> Costs:
         """What it took until now."""
-        return costs_of(self._attempts, self._begun)
+        return _costs_of(self._attempts, self._begun)
 
 
 def _refuse_unlocked(names: Sequence[NormalizedName], lock: Lock) -> None:
@@ -173,7 +174,7 @@ def save_one_by_one(
     if lock is None:
         return
     told = joined_words(words)
-    for step in single_raises(session, attempts_for(session, words, options), lock):
+    for step in single_raises(session, _attempts_for(session, words, options), lock):
         save_lock(session, step.lock, before)
         before = session.project.lock_stamp()
         moves = [f"{change.name} {change.good or 'new'} → {change.bad or 'gone'}" for change in step.raised]

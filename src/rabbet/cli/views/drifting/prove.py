@@ -40,13 +40,12 @@ _PROJECT = "the project"
 def show_newest(found: Newest, costs: Costs, context: Context) -> None:
     """Print what is raised, what is kept back and why, and what that took."""
     rows = [("raised", change.name, change.good or "-", change.bad or "-") for change in found.raised]
-    kept = [kept for kept in found.kept if kept.stays != kept.newest]
-    rows += [("kept back", one.name, one.stays or "-", one.newest or "-") for one in kept]
+    rows += [("kept back", one.name, one.stays or "-", one.newest or "-") for one in found.kept]
     if rows:
         tones = {"raised": context.style.good, "kept back": context.style.bad}
         context.show_table(("verdict", "library", "from", "to"), rows, tones=tones)
         context.show()
-    for one in kept:
+    for one in found.kept:
         context.show(_why(one))
         for line in one.lines if not one.because_of else ():
             context.show(f"  | {line}")
