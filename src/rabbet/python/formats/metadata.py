@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = [
     "MetadataBroken",
     "bounded",
+    "header_text",
     "licence_of",
     "needs_of",
     "parse_metadata",
@@ -105,7 +106,7 @@ def parse_metadata(content: bytes) -> Metadata:
     Requirements that can't be read are among its `unread` ones: a correction may drop them, and `whole`
     refuses what is left. Raises `MetadataBroken`.
     """
-    text = _header_text(content)
+    text = header_text(content)
     return _known_metadata(text) if len(text) < _WORTH_KEEPING else _metadata(_header(text))
 
 
@@ -143,7 +144,7 @@ def parse_static_metadata(content: bytes) -> Metadata:
     That is so from metadata version 2.2 on, for all fields but those that it calls dynamic (PEP 643).
     Raises `MetadataBroken`.
     """
-    header = _header(_header_text(content))
+    header = _header(header_text(content))
     version = header.get("metadata-version", "")
     if not _METADATA_VERSION.match(version) or tuple(map(int, version.split("."))) < (2, 2):
         raise MetadataBroken("its metadata is too old to be trusted without a build")
@@ -156,7 +157,7 @@ def parse_static_metadata(content: bytes) -> Metadata:
 def release_notes(content: bytes) -> str:
     """The address where a release tells what is new, by its well-known label (PEP 753); empty if none."""
     addresses = {}
-    for line in _header(_header_text(content)).get_all("project-url", []):
+    for line in _header(header_text(content)).get_all("project-url", []):
         label, _, address = str(line).partition(",")
         addresses[_NO_LABEL.sub("", label).lower()] = address.strip()
     return next((addresses[label] for label in _NEWS if addresses.get(label, "").startswith("http")), "")
@@ -164,7 +165,7 @@ def release_notes(content: bytes) -> str:
 
 def licence_of(content: bytes) -> str:
     """The licence that a release states: `SPDX:` and an expression (PEP 639), a name, or empty."""
-    header = _header(_header_text(content))
+    header = _header(header_text(content))
     expression = str(header.get("license-expression", "")).strip()
     if expression and beyond(expression) is None:
         return f"SPDX:{expression}"
@@ -177,7 +178,8 @@ def licence_of(content: bytes) -> str:
     return ", ".join(told) or (short if beyond(short) is None else "")
 
 
-def _header_text(content: bytes) -> str:
+def header_text(content: bytes) -> str:
+    """The fields of metadata, without what describes it. Raises `MetadataBroken` for more than any has."""
     if len(content) > MOST_METADATA:
         raise MetadataBroken(f"its metadata has {len(content)} bytes, more than any should")
     return content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
