@@ -37,6 +37,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.trials
 	$(RUN) -m bench.culprit
 	$(RUN) -m bench.prove
+	$(RUN) -m bench.rules
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
 	$(RUN) -m bench.bounds

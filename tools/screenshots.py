@@ -14,6 +14,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from rabbet.demo.advisories import RULES, lock_of_last_spring, put_records
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import drag_along, edit_in_place, fall_behind, old_project, share
 from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout
@@ -118,6 +119,7 @@ def take_all(project: Path, address: str) -> None:
     )
     take_culprit(stage, environment)
     take_proofs(stage, environment)
+    take_rules(stage, environment)
     add_to_declaration(project, LANGUAGE)
     catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
     shoot(
@@ -143,7 +145,6 @@ def take_all(project: Path, address: str) -> None:
     (project / "tests").mkdir()
     (project / "tests" / "test_hives.py").write_text("import hivescale, smokerlog, honeycount\n")
     shoot("imports", "cat hivescale.py tests/test_hives.py", "rabbet imports --quiet")
-    shoot("help", "rabbet --help")
 
 
 def take_carrying(project: Path, environment: dict[str, str]) -> None:
@@ -188,6 +189,23 @@ def take_proofs(stage: Stage, environment: dict[str, str]) -> None:
         "rabbet prove --everywhere --quiet -- python report.py",
     )
     take(PICTURES / "prove.png", shown, harvest.project, environment)
+
+
+def take_rules(stage: Stage, environment: dict[str, str]) -> None:
+    """The picture of a vulnerability that appears, and of the lock that is mended."""
+    ruled = replace(stage, project=stage.project.parent / "weighhouse")
+    ruled.project.mkdir()
+    lock_of_last_spring(ruled)
+    add_to_declaration(ruled.project, RULES)
+    (ruled.project / "advisories").mkdir()
+    prepare(ruled, "resolve")
+    put_records(ruled.project / "advisories")
+    shown = (
+        "rabbet run python -c 'print(1)'",
+        "rabbet rules --quiet",
+        "rabbet resolve --mend --yes --quiet",
+    )
+    take(PICTURES / "rules.png", shown, ruled.project, environment)
 
 
 def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str, str]) -> None:

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from rabbet.tasks.declaring.declare import Done
     from rabbet.tasks.drifting.drift import Drift
     from rabbet.tasks.drifting.imports import Imports
+    from rabbet.tasks.drifting.rules import RulesReport
     from rabbet.tasks.more.past import Past
     from rabbet.tasks.more.status import Status
     from rabbet.tasks.recreating.now import BroughtUp
@@ -238,6 +239,13 @@ class Rabbet:
         with self._writing(locking=write) as session:
             return resolve(session, asked, writing=write, opened=opened)
 
+    def write(self, resolved: "Sequence[Resolved]") -> None:
+        """Write locks that were resolved and not written. Raises `IntegrityFailed`, `CannotWrite`."""
+        from rabbet.tasks.resolving.resolve import write_locks
+
+        with self._writing(locking=True) as session:
+            write_locks(session, resolved)
+
     def verify(self) -> "tuple[LockVerdict, ...]":
         """Whether each lock is what resolving would leave as it is. Raises as `resolve`, and `NoLock`."""
         opened = self._asked_ahead(anyway=True)
@@ -390,6 +398,15 @@ class Rabbet:
         if place is None:
             return drift(self.session, deep=deep)
         return drift_elsewhere(self.session, place, deep=deep)
+
+    def rules(self) -> "RulesReport":
+        """The rules that count, and all that is locked or installed and breaks one.
+
+        Raises `NotUnderstood`, and `SourceFailed` where shared rules or records can't be had.
+        """
+        from rabbet.tasks.drifting.rules import rules
+
+        return rules(self.session)
 
     def imports(self) -> "Imports":
         """Compare the code's imports with the declaration. Raises `NoLock`, `NotUnderstood`."""

@@ -162,6 +162,12 @@ class CannotWrite(EnvironmentFailed):
     """A file or folder can't be written: permissions, a full disk, a name in use."""
 
 
+class RuleRefused(RabbetError):
+    """The lock breaks a rule, and the rules let no command go on with it."""
+
+    exit_code = ExitCode.NO
+
+
 class Fault(RabbetError):
     """Rabbet itself failed: something was raised that nobody foresaw."""
 

@@ -163,7 +163,9 @@ class Releases(unittest.TestCase):
             )
         )
         listing = Listing(name=library_name("skepio"), source="s", files=files)
-        found = offers_of(listing, [here, newer], needs=[Need.parse("skepio<3")], locked={Version("1.0")})
+        found = offers_of(
+            listing, [here, newer], needs=[Need.parse("skepio<3")], locked={Version("1.0")}, policy=Policy()
+        )
         self.assertEqual(
             [
                 (

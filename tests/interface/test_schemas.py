@@ -82,6 +82,7 @@ class Schemas(ProgramCase):
         self.ask("imports", code=1)
         for line in (
             "status",
+            "rules",
             "envs",
             "store",
             "store key",

@@ -31,8 +31,7 @@ _ANOTHERS = ("run", "enter")  # commands whose arguments are mostly those of ano
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
-Declare a project's needs, resolve them, recreate them anywhere, see the drift.
-"""
+Declare a project's needs, resolve them, recreate them anywhere, see the drift."""
 
 
 def program() -> NoReturn:

@@ -44,7 +44,7 @@ def run_script(command: Sequence[str], arguments: Namespace, context: Context) -
     Lock and environment are brought up to date first; a lock beside the script is followed, and not changed.
     Raises what resolving and recreating raise, and `EnvironmentFailed` where that lock is out of date.
     """
-    from rabbet.tasks.recreating.run import become, inside
+    from rabbet.tasks.recreating.run import become, inside, refuse_broken_rules
 
     with ExitStack() as claims:
         place = claimed_place(command[0], context, claims)
@@ -55,6 +55,7 @@ def run_script(command: Sequence[str], arguments: Namespace, context: Context) -
                 bring_up_to_date(session, context)
             else:
                 _follow_lock(session, context, arguments.carried)
+            refuse_broken_rules(session)
             variables = inside(session)
         except RabbetError as error:
             raise named_in(error, place) from error.__cause__

@@ -41,6 +41,7 @@ _GROUPS = {
             "culprit": "find the library that broke a command",
             "prove": "try how new it can be, and whether bounds are true",
             "imports": "compare the code's imports with the declaration",
+            "rules": "show the rules on what may be locked, and what breaks them",
         },
     ),
     "more": (
@@ -76,5 +77,5 @@ OF_PLACES = frozenset(COMMANDS) - {
     "demo",
 }
 WRITING = frozenset(
-    ("declare", "retract", "adopt", "resolve", "recreate", "drift", "prove")
+    ("declare", "retract", "adopt", "resolve", "recreate", "drift", "prove", "rules")
 )  # that may change declaration or lock

@@ -20,6 +20,6 @@ def is_moment(text: str) -> bool:
     """Whether a text is one."""
     try:
         moment_in(text)
-    except ValueError:
+    except (ValueError, OverflowError):
         return False
     return True

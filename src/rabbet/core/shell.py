@@ -10,7 +10,7 @@ _PLAIN = re.compile(r"[A-Za-z0-9_./:@+,-][A-Za-z0-9_./:@%+=,-]*\Z")
 # Commands on a project, as sentences and errors name them; but for `lend`, which is told of libraries.
 _ON_PROJECT = re.compile(
     r"\brabbet (?:declare|retract|adopt|resolve|explain|lookup|compare|recreate|run|enter|drift|census"
-    r"|culprit|prove|imports|status|past|carry|export)\b(?!\S)(?! --in )"
+    r"|culprit|prove|imports|rules|status|past|carry|export)\b(?!\S)(?! --in )"
 )
 _SPECIAL = re.compile(r"([\\'])")
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+from rabbet.demo.advisories import play_rules
 from rabbet.demo.anywhere import play_anywhere
 from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
@@ -232,6 +233,7 @@ CHAPTERS = {
     "culprit": Chapter("which of twenty libraries broke a report", play_regression),
     "prove": Chapter("how new it may be, and whether bounds are true", play_proofs),
     "builds": Chapter("the project's own command, a checkout, a library tried", _play_own_sources),
+    "rules": Chapter("what a lock may hold: a vulnerability appears", play_rules),
     "anywhere": Chapter("a project by its name, a single script, a command everywhere", play_anywhere),
     "runtimes": Chapter("a second language, locked and obtained", _play_two_languages),
 }

@@ -6,6 +6,8 @@ from typing import TypeAlias
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary
+from rabbet.core.rules.breach import Breach, Vulnerability
+from rabbet.core.rules.severity import score_of
 from rabbet.formats.cyclonedx import document_text, purl_of
 
 __all__ = ["EXPRESSION", "Licence", "bill"]
@@ -13,15 +15,22 @@ __all__ = ["EXPRESSION", "Licence", "bill"]
 Licence: TypeAlias = Callable[[LockedLibrary], str]
 """The licence that a release states: `SPDX:` and an expression, or a name; empty if unknown."""
 
+_METHODS = {"CVSS:3.0": "CVSSv3", "CVSS:3.1": "CVSSv31", "CVSS:4.0": "CVSSv4"}
 EXPRESSION = "SPDX:"  # begins what is an expression by that standard
 
 
 def bill(
-    lock: Lock, project: Mapping[str, str], declared: Iterable[NormalizedName], licence: Licence, program: str
+    lock: Lock,
+    project: Mapping[str, str],
+    declared: Iterable[NormalizedName],
+    licence: Licence,
+    program: str,
+    broken: Iterable[Breach] = (),
 ) -> str:
     """All libraries with their files, licences and who needs whom; runtimes, too.
 
-    `project` has a `name` and perhaps a `version`; `declared` is what it requires itself.
+    `project` has a `name` and perhaps a `version`; `declared` is what it requires itself. Vulnerabilities
+    among what is `broken` are told in the standard's place for them.
     """
     libraries = sorted(lock.libraries, key=lambda library: (library.name, library.version))
     by_name: dict[NormalizedName, list[str]] = {}
@@ -57,8 +66,49 @@ def bill(
             },
             "components": [*(_component(library, licence(library)) for library in libraries), *runtimes],
             "dependencies": dependencies,
+            **_vulnerabilities(broken),
         }
     )
+
+
+def _vulnerabilities(broken: Iterable[Breach]) -> dict[str, object]:
+    """All vulnerabilities, each once with the libraries that it affects; nothing where there is none."""
+    found: dict[str, tuple[Vulnerability, list[str]]] = {}
+    for breach in broken:
+        if breach.vulnerability is not None:
+            known = found.setdefault(breach.vulnerability.id, (breach.vulnerability, []))
+            known[1].append(purl_of(breach.name, breach.version))
+    told = [_vulnerability(known, refs) for _, (known, refs) in sorted(found.items())]
+    return {"vulnerabilities": told} if told else {}
+
+
+def _vulnerability(known: Vulnerability, refs: Iterable[str]) -> dict[str, object]:
+    ratings = [
+        {"method": method, "vector": vector, **({"score": score} if score is not None else {})}
+        for vector in known.vectors
+        for score in [score_of([vector])]
+        if (method := _METHODS.get(vector[:8]))
+    ]
+    told: dict[str, object] = {
+        "bom-ref": known.id,
+        "id": known.id,
+        "references": [{"id": name, "source": {"name": _database(name)}} for name in known.aliases],
+        "ratings": ratings,
+        "description": known.summary,
+        "advisories": [{"url": place} for place in known.references],
+        "published": known.published,
+        "affects": [{"ref": ref} for ref in sorted(set(refs))],
+    }
+    if known.mended is not None:
+        told["recommendation"] = f"Take {known.mended} or later."
+    if known.accepted is not None and not known.expired:
+        told["analysis"] = {"detail": f"Accepted until {known.accepted.until}: {known.accepted.reason}"}
+    return {key: value for key, value in told.items() if value}
+
+
+def _database(name: str) -> str:
+    """The database that an id is of, by what it begins with."""
+    return name.partition("-")[0]
 
 
 def _component(library: LockedLibrary, licence: str) -> dict[str, object]:

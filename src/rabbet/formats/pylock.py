@@ -7,6 +7,7 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 import hashlib
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import TypeVar
 
 from packaging.markers import Marker
@@ -31,6 +32,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
 )
 from rabbet.core.model.runtime import RuntimeArchive
+from rabbet.core.moment import moment_in
 from rabbet.core.needs.names import is_name, library_name
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
@@ -101,6 +103,7 @@ def read_lock(
         without=tuple(settings.texts("without")),
         corrections=tuple(settings.texts("corrections")),
         left_out=tuple(settings.texts("left-out")),
+        rules=tuple(settings.texts("rules")),
         builds=tuple(_build(entry) for entry in settings.tables("builds")),
         told=read_told(settings),
         seal=settings.text("seal"),
@@ -243,7 +246,8 @@ def _file(entry: Table, kind: type[File]) -> File:
     size = entry.get("size", int, 0) if "size" in entry else None
     if size is not None and not is_size(size):
         entry.problems.add(entry.place("size"), "must be a number of bytes")
-    return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
+    uploaded = entry.moment("upload-time")
+    return kind(filename=filename, sha256=sha256, size=size, url=url, path=path, uploaded=uploaded)
 
 
 def _build(entry: Table) -> LockedBuild:
@@ -358,6 +362,7 @@ def _lines(lock: Lock) -> Iterator[str]:
         "without": lock.without,
         "corrections": lock.corrections,
         "left-out": lock.left_out,
+        "rules": lock.rules,
     }
     for key, names in noted.items():
         if names:
@@ -475,6 +480,7 @@ def _lock_seal(lock: Lock) -> str:
     builds = [line for build in lock.builds for line in _build_lines(build)]
     text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded, *builds])
     text += repr(lock.left_out) if lock.left_out else ""
+    text += repr(lock.rules) if lock.rules else ""
     text += told_line(lock.told) if lock.told else ""
     text = text.replace(", needs={}", "")  # as locks were sealed before runtimes had needs
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
@@ -488,7 +494,9 @@ def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, 
 
 
 def _file_fields(file: LockedFile) -> dict[str, object]:
-    fields = {"name": file.filename, "url": file.url, "path": file.path, "size": file.size}
+    fields: dict[str, object] = {"name": file.filename}
+    fields["upload-time"] = moment_in(file.uploaded) if file.uploaded else None
+    fields |= {"url": file.url, "path": file.path, "size": file.size}
     return {**fields, "hashes": {"sha256": file.sha256}}
 
 
@@ -549,6 +557,8 @@ def _value(value: object) -> str:
         return _inline(value)
     if isinstance(value, bool):
         return str(value).lower()
+    if isinstance(value, datetime):
+        return f"{value.astimezone(UTC):%Y-%m-%dT%H:%M:%SZ}"
     return str(value) if isinstance(value, int) else _text(str(value))
 
 

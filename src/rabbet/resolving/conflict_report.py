@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -17,11 +18,13 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
+from rabbet.core.shell import joined_words
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way
 from rabbet.python.choosing.targets import MINORS, baseline_needed, named_target, target_of
 from rabbet.python.sources.asking.catalogue import Catalogue
 from rabbet.runtimes.choose import newest_first
+from rabbet.workspace.rules.judging import CountedRules
 from rabbet.workspace.runtimes.pythons import pythons_of
 from rabbet.workspace.session import Session
 
@@ -33,6 +36,9 @@ if TYPE_CHECKING:
 __all__ = ["Unsolved", "no_solution", "unsolved_elsewhere"]
 
 _MOST_OTHER_TARGETS = 4
+_MOST_ACCEPTED = 4  # advisories that are offered to be accepted
+_DAYS_ACCEPTED = 90
+_ACCEPTED_BECAUSE = "no other release meets the requirements"
 _SECONDS = 5.0  # of computing, for repairs: the reasons are told before
 
 
@@ -42,7 +48,8 @@ class Unsolved(Struct, frozen=True, kw_only=True):
     Another one, for a changed declaration, is `reopened`.
 
     `on_date` tells that nothing uploaded later was to count, because it is declared or was asked for, and
-    `undated` answers as if it were not so.
+    `undated` answers as if it were not so. By `rules` there may be fewer releases; `ruled` gives a catalogue
+    by other rules.
     """
 
     session: Session
@@ -56,6 +63,8 @@ class Unsolved(Struct, frozen=True, kw_only=True):
     on_date: str = ""
     date_declared: bool = False
     undated: Catalogue | None = None
+    rules: CountedRules | None = None
+    ruled: Callable[[CountedRules], AbstractContextManager[Catalogue]] | None = None
 
 
 def no_solution(unsolved: Unsolved) -> NoSolution:
@@ -191,6 +200,7 @@ def _ways(unsolved: Unsolved) -> "tuple[Suggestions, list[Way], list[str]]":
             helping.append((left, Way(command_for(edits), _gives(change))))
     helping.sort(key=lambda pair: len(pair[0]))
     ways += [way for _, way in helping]
+    ways += _accepting(unsolved)
     return tried, ways, helping[0][0] if helping and ways[0] is helping[0][1] else []
 
 
@@ -235,6 +245,48 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
                 text = need_text(correction.applies_to)
                 ways.append(Way(command_for([Edit(verb="retract", what="correction", value=text)])))
     return ways
+
+
+def _accepting(unsolved: Unsolved) -> list[Way]:
+    """Accepting advisories that keep releases of the clash out: the last way, because it mends nothing."""
+    from rabbet.core.solve.explain.proof import facts_of
+    from rabbet.core.solve.solver import Refutation, solve
+
+    rules, ruled = unsolved.rules, unsolved.ruled
+    if rules is None or ruled is None:
+        return []
+    candidates = unsolved.refutation.problem.candidates
+    facts = facts_of(unsolved.refutation)
+    names = sorted({name for fact in facts for name in (fact.about, fact.requirer.name) if name})
+    ids: list[str] = []
+    for name in names:
+        versions = (_version(rejected.version) for rejected in candidates(name).rejected)
+        ids += sorted(rules.refusing_ids(name, (version for version in versions if version is not None)))
+    until = rules.now.date() + timedelta(days=_DAYS_ACCEPTED)
+    choices = [[one] for one in ids[:_MOST_ACCEPTED]] + ([ids] if 1 < len(ids) <= _MOST_ACCEPTED else [])
+    for choice in choices:
+        with ruled(rules.accepting(choice, _ACCEPTED_BECAUSE, until)) as catalogue:
+            answers = (
+                solve(catalogue.for_target(target), target, unsolved.declaration.asked())
+                for target in unsolved.targets
+            )
+            if any(isinstance(answer, Refutation) for answer in answers):
+                continue
+        commands = (
+            joined_words(
+                ["rabbet", "rules", "--accept", one, "--reason", _ACCEPTED_BECAUSE, "--until", str(until)]
+            )
+            for one in choice
+        )
+        return [Way(" && ".join(commands), "only if it does no harm here:")]
+    return []
+
+
+def _version(text: str) -> Version | None:
+    try:
+        return Version(text)
+    except ValueError:  # a release that is known by its file's name only
+        return None
 
 
 def _building(unsolved: Unsolved) -> list[Way]:

@@ -29,6 +29,7 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
     `preferred` versions outrank those. `building` are the libraries whose build requirements are resolved.
+    Libraries of the earlier lock that break a rule are in `broken`, with what is wrong.
     Changes of the declaration are suggested only if it is the one that is `written` in the project's file.
     """
 
@@ -41,6 +42,7 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
     building: frozenset[NormalizedName] = frozenset()
     written: bool = True
     preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
+    broken: Mapping[NormalizedName, str] = field(default_factory=dict)
 
     def needed(self, target: Target) -> bool:
         """Whether there must be a solution for a target.
@@ -115,7 +117,18 @@ def policy_for(
         lowest=names if options.lowest else frozenset(),
         as_of=options.as_of or declared_moment(request.declaration),
         may_build=request.declaration.build_from_source,
+        narrowing=request.sources.narrowing({} if options.mend else _spared(request, options)),
     )
+
+
+def _spared(request: ResolveRequest, options: ResolveOptions) -> Mapping[NormalizedName, set[Version]]:
+    """The locked versions, which rules move only to mend; what is to be raised has to meet them."""
+    found: dict[NormalizedName, set[Version]] = {}
+    for lock in request.earlier if options.keeps else ():
+        for library in lock.libraries:
+            if library.name not in options.raised:
+                found.setdefault(library.name, set()).add(library.version)
+    return found
 
 
 def declared_moment(declaration: Declaration) -> datetime | None:

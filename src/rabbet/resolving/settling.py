@@ -68,8 +68,10 @@ def settled(
     to_build = _to_build(request, builds, parts)
     locked_builds = (builds.locked(*subject, targets) for subject, targets in to_build.items())
     lock = replace(lock, builds=merged_builds(chain.from_iterable(locked_builds)))
+    rules = request.sources.rules
+    noted = rules.noted if rules is not None else ()
     return ResolveResult(
-        lock=replace(lock, also_known=tuple(sorted(elsewhere)), left_out=left_out),
+        lock=replace(lock, also_known=tuple(sorted(elsewhere)), left_out=left_out, rules=noted),
         moves=(*runtime_moves(before, lock, request.declaration), *moves, *build_moves(before, lock)),
         passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
         also_known=elsewhere,
@@ -212,7 +214,8 @@ def _resolve_all(
             reason = _first_reason(answer, request.declaration).replace(f" for {target}", "")
             left_out.append(f"{target}: {reason}")
             continue
-        parts.append(_with_files(answer, answering))
+        rules = request.sources.rules
+        parts.append(_with_files(answer, answering, timed=rules is not None and rules.aged))
         versions = [locked_versions(lock, target) for lock in request.earlier]
         moved = explained_moves(
             versions[0] if versions else {},
@@ -267,6 +270,12 @@ def _no_solution(
         reopened=lambda changed: request.sources.catalogue(changed, target, policy),
         on_date=f"{policy.as_of:%Y-%m-%d}" if policy.as_of else "",
         date_declared=options.as_of is None,
+        rules=request.sources.rules,
+        ruled=lambda rules: replace(request.sources, rules=rules).catalogue(
+            request.declaration,
+            target,
+            policy_for(replace(request, sources=replace(request.sources, rules=rules)), target, options),
+        ),
     )
     if not request.written:
         return unsolved_elsewhere(unsolved)
@@ -277,12 +286,14 @@ def _no_solution(
         return no_solution(replace(unsolved, undated=undated))
 
 
-def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
-    """A solution with the artifacts to lock for its libraries."""
+def _with_files(solution: Solution, catalogue: Catalogue, *, timed: bool) -> Solved:
+    """A solution with the artifacts to lock for its libraries; `timed` ones note when they were uploaded."""
     stated = {name: catalogue.stated(candidate) for name, candidate in solution.chosen.items()}
     return Solved(
         solution=solution,
-        artifacts=locked_artifacts(solution.chosen.values(), catalogue.routing, catalogue.asking),
+        artifacts=locked_artifacts(
+            solution.chosen.values(), catalogue.routing, catalogue.asking, timed=timed
+        ),
         pythons={
             name: metadata.requires_python
             for name, metadata in stated.items()
@@ -301,6 +312,8 @@ def _intention(
     """Why a library moved, if nobody's requirement made it; `others` are the other sides of a merge."""
     if name in options.raised:
         return "raised on purpose"
+    if options.mend and name in request.broken:
+        return request.broken[name]
     chosen = solution.chosen.get(name)
     if chosen is not None and request.preferred.get(name) == chosen.version:
         return "this version is preferred"

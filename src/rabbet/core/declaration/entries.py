@@ -104,6 +104,29 @@ def _system(declaration: Declaration) -> Iterator[DeclaredEntry]:
             yield DeclaredEntry(what, distribution, f"{', '.join(names)} ({distribution})")
 
 
+def _rules(declaration: Declaration) -> Iterator[DeclaredEntry]:
+    """The names of the rules that the declaration states; `rabbet rules` tells what they want."""
+    rules = declaration.rules
+    if rules is None:
+        return
+    if rules.shared:
+        yield DeclaredEntry("rules", "shared", f"shared={rules.shared}")
+    for place in rules.advisories:
+        yield DeclaredEntry("rules", place, f"advisories={place}")
+    for accepted in rules.accepted:
+        yield DeclaredEntry("accept", accepted.id, f"{accepted.id} until {accepted.until}")
+    stated = {
+        "stale-after": rules.stale_after,
+        "severity": rules.severity,
+        "licences": rules.licences,
+        "age": rules.age,
+        "from": rules.origin,
+    }
+    names = [name for name, value in stated.items() if value is not None]
+    if names:
+        yield DeclaredEntry("rules", "", ", ".join(names))
+
+
 def _sources(declaration: Declaration) -> Iterator[DeclaredEntry]:
     yield from (
         DeclaredEntry("source", source.name, f"{source.name}={source.url}") for source in declaration.sources
@@ -121,4 +144,5 @@ _OWN: Mapping[str, Callable[[Declaration], Iterator[DeclaredEntry]]] = {
     "builds": _builds,
     "system": _system,
     "sources": _sources,
+    "rules": _rules,
 }

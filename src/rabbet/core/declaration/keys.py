@@ -196,6 +196,14 @@ KEYS = (
     ),
     Key("languages", Shape.OWN, "languages that Rabbet does not know: a table each"),
     Key(
+        "rules",
+        Shape.OWN,
+        "what a lock may hold: `advisories`, `stale-after`, `severity`, `accept`, `licences`, `age`, `from`,"
+        " `stops`, `shared`; or the place of a file with rules",
+        entry="accept",
+        on_lock=False,
+    ),
+    Key(
         "census",
         Shape.OWN,
         'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'

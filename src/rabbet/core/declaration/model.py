@@ -17,6 +17,7 @@ from rabbet.core.model.language import Language
 from rabbet.core.model.target import LATEST_PATCH
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
+from rabbet.core.rules.model import RuleSet
 
 __all__ = [
     "CatalogueEntry",
@@ -159,6 +160,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     `as_of` (a date) is taken. `limits` bound libraries that only come along, those in `without` never come
     in, and `corrections` mend what releases say of their needs. `runtimes` are those of other languages than
     Python; `languages` tells of some that Rabbet does not know, and `catalogues` where runtimes can be had.
+    `rules` say what a lock may hold.
     The project's own `version` is `None` where it is not written down: some leave it to their build
     (`dynamic`). Of distributions it needs packages of the `system`, and its builds need some more. One with a
     `build_system` can be installed itself. The `builds` of some libraries have options, and `team_builds` are
@@ -188,6 +190,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     languages: Mapping[str, Language] = field(default_factory=dict)
     catalogues: tuple[CatalogueEntry, ...] = ()
     census: CensusEntry = field(default_factory=CensusEntry)
+    rules: RuleSet | None = None
     system: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     system_for_builds: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     version: Version | None = None

@@ -51,6 +51,7 @@ AROUND: Sequence[Callable[[Expectation, Surroundings], Iterable[Finding]]] = (
     project.stale_exports,
     project.system_packages,
     project.outdated,
+    project.broken_rules,
 )
 
 

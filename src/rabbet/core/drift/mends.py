@@ -3,8 +3,9 @@
 from collections.abc import Iterable
 from enum import StrEnum
 
-from rabbet.core.model.cause import Reason
+from rabbet.core.model.cause import Reason, RuleBroken
 from rabbet.core.model.finding import PYTHON, Finding, Kind, Weight
+from rabbet.core.rules.breach import MOVING
 
 __all__ = ["Mend", "is_by_hand", "mend_of", "mends_of"]
 
@@ -21,6 +22,8 @@ class Mend(StrEnum):
     COMPILE = "compile"
     PUT_ASIDE = "put-aside"
     LOOK_FOR_RUNTIME = "look-for-runtime"
+    MEET_RULES = "meet-rules"
+    LOOK_AT_RULES = "look-at-rules"
 
 
 _BY_REASON = {
@@ -36,6 +39,7 @@ _BY_REASON = {
     Reason.KERNEL_LOST: None,  # nor by this
     Reason.NOT_ON_SYSTEM: None,  # the system installs it, as its administrator
     Reason.SYSTEM_UNKNOWN: None,
+    Reason.RULES_UNKNOWN: Mend.LOOK_AT_RULES,
     Reason.SHADOWED: None,  # what is to become of the file only its author can say
 }
 
@@ -44,6 +48,8 @@ def mend_of(finding: Finding) -> Mend | None:
     """The action that mends a finding; `None` if no command does."""
     if finding.reason in _BY_REASON:
         return _BY_REASON[finding.reason]
+    if finding.kind is Kind.RULE:
+        return _mend_of_rule(finding)
     if finding.kind is Kind.RUNTIME:
         if finding.weight is Weight.NOTE:
             return None  # another machine made the lock
@@ -52,6 +58,16 @@ def mend_of(finding: Finding) -> Mend | None:
     if finding.unmet and finding.locked is None and finding.kind in (Kind.VERSION, Kind.MISSING):
         return Mend.CHECK_LOCK  # the environment is as locked, and a requirement is not met all the same
     return None if finding.weight is Weight.NOTE else Mend.RECREATE
+
+
+def _mend_of_rule(finding: Finding) -> Mend | None:
+    """What mends a broken rule: the lock's move, or the lock itself where another version is installed."""
+    if finding.weight is Weight.NOTE:
+        return None
+    if finding.locked != finding.installed:
+        return Mend.RECREATE
+    moving = isinstance(finding.cause, RuleBroken) and finding.cause.rule in MOVING
+    return Mend.MEET_RULES if moving else Mend.LOOK_AT_RULES
 
 
 def mends_of(findings: Iterable[Finding]) -> frozenset[Mend]:

@@ -9,6 +9,7 @@ from rabbet.core.model.cause import (
     MadeForSections,
     Reason,
     ReasonWith,
+    RuleBroken,
     Shadow,
     Unchecked,
 )
@@ -54,6 +55,7 @@ _TEXTS = {
     Reason.INTERPRETER_UNKNOWN: "its interpreter {text} is not among those found on this machine",
     Reason.NOT_ON_SYSTEM: "{text}",
     Reason.SYSTEM_UNKNOWN: "{text}",
+    Reason.RULES_UNKNOWN: "whether rules are broken can't be told: {text}",
     Reason.INTERPRETER_REFUSED: "its interpreter {text}",
 }
 _UNCHECKED = {
@@ -79,6 +81,8 @@ def why(finding: Finding) -> str:
             return f"import {shadow.module} takes {_other_file(shadow)}"
         case InterpreterChanged(executable=place, before=before, now=now):
             return f"its interpreter {place} was changed from {before} to {now}"
+        case RuleBroken(told=told):
+            return told
         case LeftOut(libraries=number):
             return f"{number} of what is not in the lock, as the declaration asks for"
         case ByHand() if finding.kind is Kind.ORIGIN:

@@ -20,6 +20,7 @@ class Holder(Struct, frozen=True, kw_only=True):
     `by` are requirements that don't admit it (who makes them, and their text), or why it does not go with the
     rest itself. Where there are none, nothing holds it but the lock. `out_of_reach` are still newer
     releases that can't be used on this target, with the reasons; `baseline` stands in the way of one of them.
+    The newest of those that a rule keeps out is `ruled_out`: its version, and why.
     """
 
     name: NormalizedName
@@ -28,6 +29,7 @@ class Holder(Struct, frozen=True, kw_only=True):
     by: tuple[str, ...]
     out_of_reach: tuple[str, ...] = ()
     baseline: str = ""
+    ruled_out: tuple[str, str] | None = None
 
 
 def held_back(
@@ -57,8 +59,19 @@ def held_back(
         if rejected.baseline and rejected.newer_than(max(newest, locked))
     )
     baseline = next((rejected.baseline for rejected in behind), "")
+    ruled = [rejected for rejected in candidates.rejected if rejected.ruled and rejected.newer_than(locked)]
+    last = max(ruled, key=lambda rejected: Version(rejected.version), default=None)
+    ruled_out = (last.version, last.reason) if last else None
     if newest <= locked:
-        same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)
+        same = Holder(
+            name=name,
+            locked=locked,
+            newest=locked,
+            by=(),
+            out_of_reach=beyond,
+            baseline=baseline,
+            ruled_out=ruled_out,
+        )
         return same if beyond else None
     by = [
         f"{graph.who(ask)} needs {need_text(ask.need, marker=False)}"
@@ -71,4 +84,12 @@ def held_back(
         if limit.name == name and not limit.specifier.contains(newest, prereleases=True)
     ]
     reasons = tuple(by) or tuple(own_reasons(newest))
-    return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond, baseline=baseline)
+    return Holder(
+        name=name,
+        locked=locked,
+        newest=newest,
+        by=reasons,
+        out_of_reach=beyond,
+        baseline=baseline,
+        ruled_out=ruled_out,
+    )

@@ -18,6 +18,7 @@ __all__ = [
     "MadeForSections",
     "Reason",
     "ReasonWith",
+    "RuleBroken",
     "SecondCopy",
     "Shadow",
     "Unchecked",
@@ -65,6 +66,8 @@ class Reason(StrEnum):
     LEFT_OUT = "left-out"
     NOT_ON_SYSTEM = "not-on-system"
     SYSTEM_UNKNOWN = "system-unknown"
+    RULE_BROKEN = "rule-broken"
+    RULES_UNKNOWN = "rules-unknown"
 
 
 class Installation(Struct, frozen=True, kw_only=True):
@@ -157,6 +160,22 @@ class LeftOut(Struct, frozen=True):
     libraries: int
 
 
+class RuleBroken(Struct, frozen=True, kw_only=True):
+    """A rule on what may be locked or installed is broken; `told` says how.
+
+    The `rule` is named as the declaration does. Of a vulnerability, `id` is that of its advisory, `published`
+    when that was (ISO form, empty where unknown), and it is `mended` from that version on, if that is known.
+    """
+
+    reason: ClassVar = Reason.RULE_BROKEN
+
+    rule: str
+    told: str
+    id: str = ""
+    published: str = ""
+    mended: Version | None = None
+
+
 Cause = (
     Reason
     | ByHand
@@ -167,6 +186,7 @@ Cause = (
     | Shadow
     | InterpreterChanged
     | LeftOut
+    | RuleBroken
 )
 
 

@@ -25,6 +25,7 @@ class Kind(StrEnum):
     STALE = "stale"
     UNRESOLVED = "unresolved"
     SYSTEM = "system"
+    RULE = "rule"
 
 
 class Weight(StrEnum):

@@ -40,13 +40,17 @@ __all__ = [
 
 
 class LockedFile(Struct, frozen=True, kw_only=True):
-    """A file that was locked: either `url` or `path` says where it is; `size` is in bytes."""
+    """A file that was locked: either `url` or `path` says where it is; `size` is in bytes.
+
+    The moment when it was `uploaded` (ISO form) is noted where a rule on the age of releases counts.
+    """
 
     filename: str
     sha256: str
     size: int | None = None
     url: str | None = None
     path: str | None = None
+    uploaded: str | None = None
 
     @property
     def installable(self) -> bool:
@@ -279,9 +283,10 @@ class Lock(_Sealed, frozen=True, kw_only=True):
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
     than one source knows. `limits`, `without` and `corrections` tell which of the declaration's it was made
-    under. The `builds` are those of libraries without a wheel, and of the project, of which its build `told`
-    what the declaration leaves to it. Targets that have no solution, though the declaration's range of Python
-    allows them, are `left_out`, each with the reason. The `seal` is the one that was read with it.
+    under, `rules` holds the digests of shared files of rules. The `builds` are those of libraries without a
+    wheel, and of the project, of which its build `told` what the declaration leaves to it. Targets that have
+    no solution, though the declaration's range of Python allows them, are `left_out`, each with the reason.
+    The `seal` is the one that was read with it.
     """
 
     requires_python: str | None
@@ -297,6 +302,7 @@ class Lock(_Sealed, frozen=True, kw_only=True):
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
+    rules: tuple[str, ...] = ()
     builds: tuple[LockedBuild, ...] = ()
     told: Told | None = None
 

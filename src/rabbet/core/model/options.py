@@ -15,18 +15,19 @@ class ResolveOptions(NamedTuple):
 
     `raised` libraries get the newest release that solves, the first of them before others; `raise_all` frees
     everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
-    Nothing uploaded after `as_of` exists.
+    Nothing uploaded after `as_of` exists. To `mend`, what is locked and breaks a rule moves.
     """
 
     raised: "tuple[NormalizedName, ...]" = ()
     raise_all: bool = False
     lowest: bool = False
     as_of: datetime | None = None
+    mend: bool = False
 
     @property
     def plain(self) -> bool:
         """Whether nothing but the declaration is asked for."""
-        return not (self.raised or self.raise_all or self.lowest or self.as_of)
+        return not (self.raised or self.raise_all or self.lowest or self.as_of or self.mend)
 
     @property
     def reason(self) -> str:

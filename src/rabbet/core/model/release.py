@@ -51,13 +51,15 @@ class ListedFile(NamedTuple):
 class Rejected(Struct, frozen=True, kw_only=True):
     """A release that can't be chosen, and why; `unbuilt`: it would have to be built from its source.
 
-    `baseline` is the one, such as `glibc=2.34`, that stands alone in its way.
+    `baseline` is the one, such as `glibc=2.34`, that stands alone in its way. It may be `ruled` out by a rule
+    on what may be locked.
     """
 
     version: str
     reason: str
     unbuilt: bool = False
     baseline: str = ""
+    ruled: bool = False
 
     def newer_than(self, version: Version) -> bool:
         """Whether it would have been preferred; it may be known by its file's name only."""

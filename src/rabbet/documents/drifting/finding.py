@@ -8,7 +8,7 @@ from packaging.version import Version
 from rabbet.core.drift.mends import Mend, mend_of
 from rabbet.core.drift.stories import Story
 from rabbet.core.drift.words import why
-from rabbet.core.model.cause import Installation, Reason, SecondCopy, Shadow
+from rabbet.core.model.cause import Installation, Reason, RuleBroken, SecondCopy, Shadow
 from rabbet.core.model.finding import Finding, Kind, Unmet
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
@@ -151,6 +151,16 @@ def finding_document(finding: Finding) -> dict[str, object]:
         "needed_by": list(by_hand.needed_by) if by_hand else [],
         "start_up": list(by_hand.start_up) if by_hand else [],
         "comes_with": list(finding.comes_with),
+        "rule": _rule(finding.cause) if isinstance(finding.cause, RuleBroken) else None,
+    }
+
+
+def _rule(broken: RuleBroken) -> dict[str, object]:
+    return {
+        "rule": broken.rule,
+        "id": broken.id or None,
+        "published": broken.published or None,
+        "mended": version_text(broken.mended) or None,
     }
 
 
@@ -182,8 +192,12 @@ def mend_command(mends: Collection[Mend], variant: str | None, name: str = "") -
         return f"rabbet resolve --verify{of_variant}"
     if mends == {Mend.LOOK_FOR_RUNTIME}:
         return f"rabbet runtimes --only {quoted(name)}" if name else "rabbet runtimes"
+    if mends == {Mend.LOOK_AT_RULES}:
+        return f"rabbet rules{of_variant}"
     parts = []
-    if Mend.RAISE in mends and name:
+    if Mend.MEET_RULES in mends:
+        parts.append(f"rabbet resolve --mend{of_variant}")
+    elif Mend.RAISE in mends and name:
         parts.append(f"rabbet resolve --raise {quoted(name)}")
     elif Mend.RESOLVE in mends:
         parts.append("rabbet resolve")

@@ -5,6 +5,7 @@ from typing import ClassVar
 from msgspec import Struct
 
 from rabbet.core.shell import variant_option
+from rabbet.documents.drifting.rules import breach_document
 from rabbet.documents.more.past import revision_document
 from rabbet.tasks.more.status import Environment, Locked, Status
 from rabbet.workspace.states.visits import SinceVisit
@@ -57,6 +58,12 @@ class StatusDocument(Struct, frozen=True):
                 {"name": behind.name, "locked": str(behind.locked), "newest": str(behind.newest)}
                 for behind in status.behind
             ],
+            "rules": {
+                "broken": [breach_document(breach) for breach in status.rules.broken],
+                "unknown": status.rules.unknown or None,
+            }
+            if status.rules
+            else None,
             "census": _census_document(status),
             "next": f"rabbet {status.following}{variant_option(status.variant)}",
         }

@@ -5,6 +5,7 @@ from typing import ClassVar
 from msgspec import Struct
 
 from rabbet.core.lock.differences import Difference
+from rabbet.documents.drifting.rules import breach_document
 from rabbet.tasks.resolving.compare import Compared
 
 __all__ = ["CompareDocument"]
@@ -28,6 +29,11 @@ class CompareDocument(Struct, frozen=True):
                 for change in compared.declared
             ],
             "differences": [_difference(difference) for difference in compared.differences],
+            "rules": {
+                "opened": [breach_document(breach) for breach in compared.opened],
+                "closed": [breach_document(breach) for breach in compared.closed],
+                "unknown": compared.unknown_rules or None,
+            },
         }
 
 

@@ -6,6 +6,7 @@ from typing import ClassVar, TypeVar
 from msgspec import Struct
 
 from rabbet.core.lock.version_changes import Move
+from rabbet.documents.drifting.rules import breach_document
 from rabbet.tasks.resolving.resolve import LockVerdict, Resolved
 
 __all__ = ["ResolvedDocument", "VerdictsDocument"]
@@ -92,6 +93,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "file_clash": resolved.file_clash,
         "no_longer_served": list(resolved.lost),
         "unused_corrections": list(resolved.unused_corrections),
+        "broken_rules": [breach_document(breach) for breach in resolved.broken],
     }
 
 
@@ -101,6 +103,7 @@ def _verdict_document(verdict: LockVerdict) -> dict[str, object]:
         "verified": not verdict.reasons,
         "reasons": list(verdict.reasons),
         "moves": [_move(move) for move in verdict.moves],
+        "broken_rules": [breach_document(breach) for breach in verdict.broken],
     }
 
 

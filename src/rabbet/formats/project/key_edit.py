@@ -223,6 +223,40 @@ def _retract_package(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> It
     return [EditResult(place=f"{key.place}.{name}", before=package) for package in gone]
 
 
+def _declare_accept(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
+    """Accept an advisory until a day and for a reason, which are the value's first word and the rest."""
+    settings, name = made_settings(document), edit.name or ""
+    until, _, reason = edit.value.partition(" ")
+    if isinstance(settings.get(key.name), str):  # the place of a shared file stands alone
+        shared = str(settings[key.name])
+        del settings[key.name]
+        put(made(settings, key.name), "shared", shared)
+    entries = made(settings, key.name).setdefault("accept", tomlkit.array().multiline(multiline=True))
+    before = [entry for entry in entries if entry.get("id") == name]
+    known = f"{name} until {before[0].get('until')}: {before[0].get('reason')}" if before else ""
+    for entry in before:
+        entries.remove(entry)
+    accepted = tomlkit.inline_table()
+    accepted.update({"id": name, "reason": reason, "until": until})
+    entries.append(accepted)
+    return [EditResult(place=f"{key.place}.accept", before=known, after=f"{name} until {until}: {reason}")]
+
+
+def _retract_accept(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
+    """Let an advisory count again."""
+    table, name = settings_of(document).get(key.name, {}), edit.name or edit.value
+    entries = table.get("accept", []) if not isinstance(table, str) else []
+    gone = [entry for entry in entries if entry.get("id") == name]
+    if not gone:
+        known = [str(entry.get("id")) for entry in entries]
+        raise absent(f"'{name}' is not accepted in pyproject.toml", known, given=name)
+    for entry in gone:
+        entries.remove(entry)
+    if not entries:
+        del table["accept"]
+    return [EditResult(place=f"{key.place}.accept", before=name)]
+
+
 _Way = Callable[[tomlkit.TOMLDocument, Key, Edit], Iterable[EditResult]]
 _SHAPES: Mapping[tuple[str, Shape], _Way] = {
     ("declare", Shape.NAMES): _declare_listed,
@@ -242,6 +276,8 @@ _OWN: Mapping[tuple[str, str], _Way] = {
     ("retract", "corrections"): _retract_correction,
     ("declare", "newest"): _declare_newest,
     ("declare", "census"): _declare_census,
+    ("declare", "rules"): _declare_accept,
+    ("retract", "rules"): _retract_accept,
     ("declare", "system"): _declare_package,
     ("retract", "system"): _retract_package,
 }

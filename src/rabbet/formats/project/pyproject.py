@@ -41,6 +41,7 @@ from rabbet.core.needs.names import is_name, library_name
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.project.language_table import read_languages, versions_of
+from rabbet.formats.project.rules_table import read_rules
 from rabbet.formats.project.told import needs_by_extra
 from rabbet.formats.project.variant_product import variant_tables
 from rabbet.formats.text.address import NotAnAddress, hidden, is_address, parse_address
@@ -103,6 +104,7 @@ def read_declaration(
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
         census=_census(settings.table("census")),
+        rules=read_rules(settings, where, wrong_source),
         system=_system(settings.table("system")),
         system_for_builds=_system_for_builds(settings.table("builds")),
         version=_own_version(project),

@@ -3,9 +3,12 @@
 import re
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from datetime import date, datetime
 from typing import TypeVar
 
 from rabbet.core.limits import DEEPEST, MOST_PROBLEMS
+from rabbet.core.moment import is_moment
 from rabbet.errors import NotUnderstood
 
 __all__ = ["Problems", "Table", "parse_content", "parse_toml"]
@@ -142,6 +145,29 @@ class Table:
         if key not in self._content:
             self.problems.add(self.place(key), "is missing")
         return self.get(key, str, "")
+
+    def number(self, key: str) -> float | None:
+        """A number that may be missing."""
+        value = self._content.get(key)
+        if value is None or (isinstance(value, int | float) and not isinstance(value, bool)):
+            return value
+        self.problems.add(self.place(key), "must be a number")
+        return None
+
+    def day(self, key: str) -> date | None:
+        """A day, as TOML writes days or as a text in ISO form; `None` for anything else."""
+        value = self._content.get(key)
+        if isinstance(value, str):
+            with suppress(ValueError):
+                return date.fromisoformat(value)
+            return None
+        return value if isinstance(value, date) else None
+
+    def moment(self, key: str) -> str | None:
+        """A moment in ISO form, as TOML writes moments or as a text; `None` for anything else."""
+        value = self._content.get(key)
+        text = value.isoformat() if isinstance(value, datetime) else value
+        return text if isinstance(text, str) and is_moment(text) else None
 
     def texts(self, key: str) -> list[str]:
         """A list of texts; empty where it is missing."""

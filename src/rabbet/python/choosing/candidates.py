@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 from functools import cache, lru_cache
 
 from msgspec import Struct
+from msgspec.structs import replace
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import Version
 
@@ -12,15 +13,32 @@ from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Rejected, SourceTree
 from rabbet.core.model.target import Target
 from rabbet.core.solve.problem.candidates import Candidates
+from rabbet.core.solve.problem.provider import Until
 from rabbet.python.choosing.targets import baseline_needed
 
-__all__ = ["candidates_for", "likeness"]
+__all__ = ["candidates_for", "likeness", "narrowed"]
+
+
+def narrowed(candidates: Candidates, refusal: Callable[[Candidate], str]) -> Candidates:
+    """The candidates without those that are refused, which are set aside with the reason."""
+    reasons = [(candidate, refusal(candidate)) for candidate in candidates.releases]
+    if not any(reason for _, reason in reasons):
+        return candidates
+    refused = (
+        Rejected(version=str(one.version), reason=reason, ruled=True) for one, reason in reasons if reason
+    )
+    return replace(
+        candidates,
+        releases=tuple(candidate for candidate, reason in reasons if not reason),
+        rejected=(*candidates.rejected, *refused),
+    )
 
 
 class _Unfit(Struct, frozen=True):
-    """Why a wheel is of no use on a target; without a reason its tags are not the target's."""
+    """Why a wheel is of no use, perhaps by a rule; without a reason its tags are not the target's."""
 
     reason: str | None = None
+    ruled: bool = False
 
 
 _NO_TAG = _Unfit()
@@ -46,19 +64,19 @@ def likeness(listing: Listing, target: Target) -> tuple[object, ...]:
 
 
 def candidates_for(
-    listing: Listing, target: Target, *, as_of: datetime | None = None, may_build: bool = False
+    listing: Listing, target: Target, *, untils: Sequence[Until] = (), may_build: bool = False
 ) -> Candidates:
     """Group the wheels by version, keeping those that fit the target, the best-ranked first.
 
-    Releases without a fitting wheel are set aside with the reason; so are files that were uploaded after
-    `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
+    Releases without a fitting wheel are set aside with the reason; so are files that were uploaded too late
+    (`untils`), or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
     library that one `may_build` needs no wheel where it has a source archive.
     """
-    ranks = [(single, _ranking(single, as_of)) for single in target.each]
+    ranks = [(single, _ranking(single, untils)) for single in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     rejected = []
     for built, archives in listing.by_version:
-        sdist = _archive(archives, as_of)
+        sdist = _archive(archives, untils)
         first = built[0] if built else sdist
         if first is None:
             continue
@@ -84,10 +102,10 @@ def candidates_for(
     )
 
 
-def _archive(archives: list[ListedFile], as_of: datetime | None) -> ListedFile | None:
+def _archive(archives: list[ListedFile], untils: Sequence[Until]) -> ListedFile | None:
     """The source archive of a release; of several the last one that is old enough."""
     for archive in reversed(archives):
-        if not _too_new(archive, as_of):
+        if not _too_new(archive, untils):
             return archive
     return None
 
@@ -123,7 +141,8 @@ def _fitting(
             too_old = _too_old(target, wheels)
             reasons = sorted(unfit.reason or f"no wheel for {target}{too_old}" for unfit in refused)
             needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
-            return Rejected(version=str(version), reason=", ".join(reasons), baseline=needed)
+            ruled = any(unfit.ruled for unfit in refused)
+            return Rejected(version=str(version), reason=", ".join(reasons), baseline=needed, ruled=ruled)
         for rank, wheel in fitting:
             ranked.setdefault(wheel.filename, ((place, rank), wheel))
     if len(ranked) == 1:  # as with most releases: there is nothing to put in order
@@ -158,18 +177,19 @@ def _best_first(ranked: list[tuple[tuple[int, int], ListedFile]]) -> tuple[Liste
     return tuple(wheel for _, wheel in ranked)
 
 
-def _too_new(file: ListedFile, as_of: datetime | None) -> str | None:
-    """Why a file does not exist yet at that moment, if it does not."""
-    if as_of is None:
+def _too_new(file: ListedFile, untils: Sequence[Until]) -> _Unfit | None:
+    """Why a file does not count yet, if it does not."""
+    counting = [until for until in untils if file.version not in until.spared]
+    if not counting:
         return None
     try:
         uploaded = datetime.fromisoformat(file.uploaded or "")
     except ValueError:
-        return "its source tells no time of upload"
+        return _Unfit("its source tells no time of upload", ruled=any(until.ruled for until in counting))
     if uploaded.tzinfo is None:
         uploaded = uploaded.replace(tzinfo=UTC)
-    late = f"uploaded on {uploaded:%Y-%m-%d}, later than {as_of:%Y-%m-%d}"
-    return late if uploaded > as_of else None
+    late = next((until for until in counting if uploaded > until.moment), None)
+    return late and _Unfit(f"uploaded on {uploaded:%Y-%m-%d}, {late.told}", ruled=late.ruled)
 
 
 @lru_cache(maxsize=64)
@@ -187,7 +207,7 @@ def _rank_on(target: Target) -> Callable[[frozenset[str] | None, str | None], in
     return rank
 
 
-def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
+def _ranking(target: Target, untils: Sequence[Until]) -> _Ranking:
     """How well wheels fit (the smaller the better), or why they do not."""
     rank = _rank_on(target)
 
@@ -195,10 +215,10 @@ def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
         return [(rank(wheel.tags, wheel.requires_python), wheel) for wheel in wheels]
 
     def dated_ranks(wheels: Sequence[ListedFile]) -> _Ranks:
-        dated = [(_too_new(wheel, as_of), known) for wheel, known in zip(wheels, ranks(wheels), strict=True)]
-        return [known if too_new is None else (_Unfit(too_new), known[1]) for too_new, known in dated]
+        dated = [(_too_new(wheel, untils), known) for wheel, known in zip(wheels, ranks(wheels), strict=True)]
+        return [known if too_new is None else (too_new, known[1]) for too_new, known in dated]
 
-    return ranks if as_of is None else dated_ranks
+    return dated_ranks if untils else ranks
 
 
 def _needs_python(constraint: str | None, target: Target) -> str | None:

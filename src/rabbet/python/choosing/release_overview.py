@@ -1,7 +1,6 @@
 """An overview of one library's releases: versions, files, and which targets can use each."""
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from datetime import datetime
 
 from msgspec import Struct
 from packaging.specifiers import SpecifierSet
@@ -11,7 +10,8 @@ from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
-from rabbet.python.choosing.candidates import candidates_for
+from rabbet.core.solve.problem.provider import Policy
+from rabbet.python.choosing.candidates import candidates_for, narrowed
 
 __all__ = ["Offer", "offers_of"]
 
@@ -43,11 +43,16 @@ def offers_of(
     *,
     needs: Sequence[Need],
     locked: Collection[Version],
-    may_build: bool = False,
-    as_of: datetime | None = None,
+    policy: Policy,
 ) -> tuple[Offer, ...]:
-    """All releases of a listing, the newest first; what was uploaded later than `as_of` serves nobody."""
-    found = {target: candidates_for(listing, target, as_of=as_of, may_build=may_build) for target in targets}
+    """All releases of a listing, the newest first; what date and rules leave out serves nobody."""
+    untils, narrowing = policy.untils(listing.name, listing.source), policy.narrowing
+    may_build = listing.name in policy.may_build
+    found = {
+        target: candidates_for(listing, target, untils=untils, may_build=may_build) for target in targets
+    }
+    if narrowing is not None:
+        found = {target: narrowed(one, narrowing.refusal) for target, one in found.items()}
     allowed = {version for target in targets for version in _allowed(found[target], target, needs)}
     files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
     for wheels, archives in listing.by_version:

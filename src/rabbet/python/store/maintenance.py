@@ -12,6 +12,7 @@ from msgspec import Struct
 from rabbet.disk.folder import make_folder
 from rabbet.python.store.checks import damaged_files
 from rabbet.python.store.store import Store
+from rabbet.store.advisory_index import AdvisoryIndex
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.layout import OBTAINED, PACKED, UNPACKED
 from rabbet.store.obtained import digest_of_entry
@@ -26,7 +27,7 @@ _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
 # What killed runs left, and what is made again: how old it may be, in seconds.
 _LITTER = {
     **dict.fromkeys(("partial", "build-logs", "built", "searches", "trials-made"), _LONG_RUN),
-    **dict.fromkeys(("proofs", "sizes"), _SELDOM),
+    **dict.fromkeys(("advisories", "proofs", "sizes"), _SELDOM),
     "unchanged": _SELDOM,
 }
 _PURPOSES = {
@@ -34,6 +35,7 @@ _PURPOSES = {
     UNPACKED: "their contents, linked into environments",
     "metadata": "what releases need",
     "listings": "what indexes offer",
+    "advisories": "records of known vulnerabilities",
     "repositories": "what was fetched of git repositories",
     OBTAINED: "runtimes that were obtained",
     "manifests": "how to make environments again at once",
@@ -45,6 +47,7 @@ _REMEMBERED = (
     "manifests",
     "parsed",
     "proofs",
+    "rules",
     "runtimes",
     "searches",
     "sizes",
@@ -161,6 +164,9 @@ def check(store: Store, folder: Path) -> Iterator[str]:
     for part in _REMEMBERED:
         memory = BlobCache(folder / part)
         yield from (f"{part}/{key}" for key in memory if memory.recall(key) is None)
+    for entry in _entries(folder / "advisories"):
+        if entry.is_file() and not AdvisoryIndex(entry).is_whole():
+            yield f"advisories/{entry.name}"
     for part in _PACKED:
         yield from _check_packs(folder / part)
 

@@ -31,6 +31,8 @@ from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label
 from rabbet.team.sheet import order_by_likeness
 from rabbet.work.own_program import own_program, start_in_background
+from rabbet.workspace.rules.judging import CountedRules, counted_rules
+from rabbet.workspace.rules.rule_sets import Look
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.census import CensusComparison, file_digests, inventory_here
 from rabbet.workspace.states.machines import (
@@ -225,17 +227,18 @@ def _refs(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
     return SharedRefs(own, there, name, census_group(project)), name
 
 
-def show(session: Session, places: Sequence[str], url: str | None = None) -> Census:
+def show(session: Session, places: Sequence[str], url: str | None = None, *, judged: bool = False) -> Census:
     """All collected machines against the lock, or those of a database, and those of more files or places.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
+    What is installed on each may be `judged` by the rules of today, as far as an inventory tells it. Raises
+    `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show, `SourceFailed`.
     """
     session.observer.stage("reading inventories")
     machines, unread = ([], []) if url else collected_machines(session)
     named, unread_places = machines_from(places, session.machine)
     machines, unread = machines + named, unread + unread_places
     session.observer.stage("comparing them with the lock")
-    against = CensusComparison(session)
+    against = CensusComparison(session, _rules(session) if judged else None)
     states = list(against.states(machines))
     # one by one: a fleet's take a lot of room
     for machine, sent in stored_machines(session.project, url) if url else ():
@@ -255,6 +258,15 @@ def show(session: Session, places: Sequence[str], url: str | None = None) -> Cen
         matrix = reordered(matrix, order_by_likeness(matrix))
     ahead = _ahead((state.label, state.recorded) for state in states)
     return Census(matrix=matrix, states=tuple(states), unread=tuple(unread), ahead=ahead)
+
+
+def _rules(session: Session) -> CountedRules:
+    """The rules that count here. Raises `WrongUsage` where none are stated, `SourceFailed`."""
+    rules = counted_rules(session, Look(anew=True))
+    if rules is None:
+        raise WrongUsage("no rules are stated that machines could be judged by", remedy="rabbet rules")
+    rules.records.refuse_old()
+    return rules
 
 
 def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[AheadOfTime, ...]:

@@ -17,7 +17,7 @@ from rabbet.core.model.lock import Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.names import library_name
 from rabbet.disk.named import path_named
-from rabbet.errors import WrongUsage
+from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.exports.kernel import kernels_folder, lost_kernels
 from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
@@ -33,6 +33,8 @@ from rabbet.workspace.looking.comparison import (
 from rabbet.workspace.looking.result_cache import inputs_of, remember_findings, remember_fit
 from rabbet.workspace.looking.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 from rabbet.workspace.looking.system_look import system_look
+from rabbet.workspace.rules.judging import counted_rules, judged_installed
+from rabbet.workspace.rules.rule_sets import KNOWN
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.lock_history import lock_history
 from rabbet.workspace.states.states import read_state
@@ -94,9 +96,10 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         made_here=asked.install_state is not None,
         system=system_look(asked.declaration, session.machine.environ),
     )
+    around = _judged(session, found, around, session.project.environment)
     findings = tuple(_with_sharers(finding, session) for finding in found.findings(around))
     state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
-    of_environment = [finding for finding in findings if finding.kind is not Kind.SYSTEM]
+    of_environment = [finding for finding in findings if finding.kind not in (Kind.SYSTEM, Kind.RULE)]
     weighty = any(finding.weight is not Weight.NOTE for finding in of_environment)
     remember_findings(
         session,
@@ -111,6 +114,18 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         variant=session.project.variant,
         since=_since(session, found, findings),
     )
+
+
+def _judged(session: Session, found: Comparison, around: Surroundings, root: Path) -> Surroundings:
+    """The surroundings with what rules say of the libraries that are installed in a folder."""
+    try:
+        rules = counted_rules(session, KNOWN)
+    except SourceFailed as error:
+        return replace(around, rules_unknown=("; ".join([str(error), *error.because]),))
+    if rules is None:
+        return around
+    broken = judged_installed(session, rules, session.lock(), found.inventory, root)
+    return replace(around, broken=broken, rules_unknown=rules.records.too_old)
 
 
 def _lost_kernels(session: Session) -> list[str]:
@@ -128,7 +143,8 @@ def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drif
     asked = question(session, RecreateOptions())
     path = path_named(place, session.machine.folder)
     found = compared_elsewhere(asked, path, session, deep=deep)
-    findings = found.findings(Surroundings(shadows=tuple(_shadows(session, found, path))))
+    around = Surroundings(shadows=tuple(_shadows(session, found, path)))
+    findings = found.findings(_judged(session, found, around, path))
     return Drift(
         findings=findings,
         compared=len(asked.needed),

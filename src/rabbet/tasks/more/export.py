@@ -25,6 +25,8 @@ from rabbet.python.environment.place.layout import commands_in, interpreter_in
 from rabbet.python.formats.metadata import MetadataBroken, licence_of
 from rabbet.python.sources.asking.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
+from rabbet.workspace.rules.judging import counted_rules, judged_lock
+from rabbet.workspace.rules.rule_sets import KNOWN
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_of_lock
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
@@ -79,7 +81,9 @@ def export_bill(session: Session) -> str:
     about = {"name": declaration.name}
     about |= {"version": str(declaration.version)} if declaration.version else {}
     declared = (requirement.need.name for requirement in declaration.declared())
-    return bill(lock, about, declared, partial(_licence, session), __version__)
+    rules = counted_rules(session, KNOWN)
+    broken = judged_lock(session, rules, lock) if rules is not None else ()
+    return bill(lock, about, declared, partial(_licence, session), __version__, broken)
 
 
 def export_table(session: Session) -> str:

@@ -28,6 +28,7 @@ from rabbet.workspace.looking.result_cache import recall_findings, recall_fit
 from rabbet.workspace.looking.system_look import system_look
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import stamp_of
+from rabbet.workspace.rules.stopping import RulesState, rules_state
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.sending import Sending, sending
 from rabbet.workspace.states.visits import SinceVisit, since_visit
@@ -122,7 +123,7 @@ class Behind(Struct, frozen=True, kw_only=True):
 
 
 class Status(Struct, frozen=True, kw_only=True):
-    """The state of a project, and the next command that makes sense."""
+    """The state of a project, what its lock breaks of `rules`, and the next command that makes sense."""
 
     declaration: Declaration
     folder: Path
@@ -135,6 +136,7 @@ class Status(Struct, frozen=True, kw_only=True):
     runtimes: tuple[LinkedRuntime, ...] = ()
     system: SystemLook = field(default_factory=SystemLook)
     variants: tuple[VariantStatus, ...] = ()
+    rules: RulesState | None = None
 
     @property
     def following(self) -> str:
@@ -170,6 +172,7 @@ def status(session: Session) -> Status:
         runtimes=tuple(_runtimes(session, session.lock())) if readable else (),
         system=system_look(declaration, session.machine.environ),
         variants=tuple(_variant(session.of(name), name) for name in sorted(declaration.variants)),
+        rules=rules_state(session),
     )
 
 

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, NoReturn
 
@@ -12,6 +13,7 @@ from rabbet.python.environment.place.variables import program_on, variables_insi
 from rabbet.work import foreground
 from rabbet.workspace.looking.result_cache import (
     inputs_of,
+    may_have_rules,
     recall_fit,
     recall_unbuilt,
     remember_fit,
@@ -28,6 +30,7 @@ __all__ = [
     "become",
     "foreign_script",
     "inside",
+    "refuse_broken_rules",
     "refuse_script",
     "refuse_unfit",
     "run_to_end",
@@ -93,6 +96,15 @@ def refuse_script(session: Session, command: Sequence[str]) -> None:
             f"'{program}' is a file of Python, and no command",
             remedy=joined_words(["rabbet", "run", "python", *command]),
         )
+
+
+def refuse_broken_rules(session: Session) -> None:
+    """Raise `RuleRefused` where the lock breaks a rule and the rules say that nothing is run then."""
+    with suppress(OSError):
+        if may_have_rules(session):
+            from rabbet.workspace.rules.stopping import refuse_broken  # here: many projects have no rules
+
+            refuse_broken(session, "run")
 
 
 class Rebuilt(NamedTuple):

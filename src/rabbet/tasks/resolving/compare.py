@@ -5,9 +5,13 @@ from msgspec.structs import replace
 
 from rabbet.core.lock.differences import DeclaredChange, Difference, declared_changes, differences
 from rabbet.core.model.lock import Lock
+from rabbet.core.rules.breach import Breach
+from rabbet.errors import SourceFailed
 from rabbet.python.choosing.select import libraries_for
 from rabbet.python.choosing.targets import target_of
 from rabbet.tasks.resolving.explain import remembered_needs
+from rabbet.workspace.rules.judging import counted_rules, judged_lock
+from rabbet.workspace.rules.rule_sets import KNOWN
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.states import ComparedState, read_state
@@ -16,12 +20,19 @@ __all__ = ["Compared", "compare"]
 
 
 class Compared(Struct, frozen=True, kw_only=True):
-    """The changes of the declaration, as far as both are known, and what differs between the states."""
+    """The changes of the declaration, as far as both are known, and what differs between the states.
+
+    Rules of today are `opened` if the new state breaks them and the old one does not, and `closed` if it is
+    the other way round; why that can't be told, `unknown_rules` says.
+    """
 
     old: str
     new: str
     declared: tuple[DeclaredChange, ...]
     differences: tuple[Difference, ...]
+    opened: tuple[Breach, ...] = ()
+    closed: tuple[Breach, ...] = ()
+    unknown_rules: str = ""
 
 
 def compare(session: Session, old: str, new: str | None) -> Compared:
@@ -39,6 +50,7 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
     present = after.declaration or session.declaration()
     needs = remembered_needs(session.machine.metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
+    opened, closed, unknown = _rules_between(session, before.lock, after.lock)
     return Compared(
         old=before.name,
         new=after.name,
@@ -51,7 +63,32 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
             present,
             unexplained="" if before.installed or after.installed else "chosen again",
         ),
+        opened=opened,
+        closed=closed,
+        unknown_rules=unknown,
     )
+
+
+def _rules_between(
+    session: Session, old: Lock, new: Lock
+) -> tuple[tuple[Breach, ...], tuple[Breach, ...], str]:
+    """The vulnerabilities, licences and origins that one state brings and the other does not."""
+    try:
+        rules = counted_rules(session, KNOWN)
+        if rules is None:
+            return (), (), ""
+        before, after = ({_key(one): one for one in judged_lock(session, rules, lock)} for lock in (old, new))
+    except SourceFailed as error:
+        return (), (), str(error)
+    opened = (breach for key, breach in after.items() if key not in before)
+    closed = (breach for key, breach in before.items() if key not in after)
+    return tuple(opened), tuple(closed), "; ".join(rules.records.too_old)
+
+
+def _key(breach: Breach) -> tuple[object, ...]:
+    """The same for a breach that stays, whatever version it is of."""
+    told = "" if breach.vulnerability else breach.told
+    return breach.name, breach.rule, breach.what, told, breach.refuses
 
 
 def _as_far_as_told(state: ComparedState, other: ComparedState) -> ComparedState:

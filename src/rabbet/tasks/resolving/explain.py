@@ -172,11 +172,14 @@ def _catalogue(
     lock: Lock,
     target: Target,
 ) -> AbstractContextManager[Catalogue]:
+    sources = open_sources(session, declaration)
+    locked = {name: (version,) for name, version in lock.versions.items()}
     policy = Policy(
-        preferred={name: (version,) for name, version in lock.versions.items()},
+        preferred=locked,
         as_of=declared_moment(declaration),
+        narrowing=sources.narrowing(locked),
     )
-    return open_sources(session, declaration).catalogue(declaration, target, policy)
+    return sources.catalogue(declaration, target, policy)
 
 
 def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:

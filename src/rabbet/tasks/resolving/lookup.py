@@ -63,8 +63,11 @@ def lookup(session: Session, asked: Need) -> LookedUp:
         each,
         needs=[need for need in needs if need.name == name],
         locked=[library.version for library in lock.libraries if library.name == name] if lock else [],
-        may_build=name in declaration.build_from_source,
-        as_of=declared_moment(declaration),
+        policy=Policy(
+            as_of=declared_moment(declaration),
+            may_build=declaration.build_from_source,
+            narrowing=sources.narrowing(),
+        ),
     )
     return LookedUp(
         asked=asked,

@@ -18,6 +18,7 @@ from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
+from rabbet.core.rules.breach import MOVING, Breach, refusing
 from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
@@ -27,8 +28,10 @@ from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.fetching.opening import OpenedSources
 from rabbet.workspace.fetching.sources import Sources, open_sources
-from rabbet.workspace.looking.result_cache import UpToDate, inputs_of, remember_unchanged
+from rabbet.workspace.looking.result_cache import Inputs, UpToDate, inputs_of, remember_unchanged
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
+from rabbet.workspace.rules.judging import CountedRules, counted_rules, judged_lock
+from rabbet.workspace.rules.rule_sets import Look
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.visits import note_visit
@@ -36,7 +39,7 @@ from rabbet.workspace.states.visits import note_visit
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
 
-__all__ = ["LockVerdict", "Resolved", "readable_text", "resolve", "up_to_date_lock", "verify"]
+__all__ = ["LockVerdict", "Resolved", "readable_text", "resolve", "up_to_date_lock", "verify", "write_locks"]
 
 
 class Resolved(ResolveResult, frozen=True, kw_only=True):
@@ -48,9 +51,10 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     wrong with a lock before that could not be read: the versions that it names were kept where they could
     be. `new_sources` tells of names that since the lock before another source knows as well. `merged`
     tells whether the file before was an unfinished merge. `edited` is what was changed by hand in the
-    lock before. `lost` are targets that only the lock before served, though nobody changed what is to be
-    served, and `serving_too` is the command that makes the lock serve both. `not_preferred` are versions
-    that were preferred in vain. Builds were `asked_with` this machine's Python what they need.
+    lock before. `broken` are rules that the new lock breaks. `lost` are targets that only the lock before
+    served, though nobody changed what is to be served, and `serving_too` is the command that makes the lock
+    serve both. `not_preferred` are versions that were preferred in vain. Builds were `asked_with` this
+    machine's Python what they need.
     """
 
     variant: str | None
@@ -69,11 +73,13 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     lost: tuple[str, ...] = ()
     serving_too: str = ""
     not_preferred: tuple[str, ...] = ()
+    broken: tuple[Breach, ...] = ()
 
 
 class LockVerdict(Struct, frozen=True, kw_only=True):
     """Whether a lock is what the declaration asks for (then there are no reasons), and what would move.
 
+    Reasons among them may be rules that it breaks (`broken`).
     `settled` is the lock that resolving would write. What differs is `noticed` by resolving where the two
     files and this machine tell it, and else only by asking the sources again.
     """
@@ -85,6 +91,7 @@ class LockVerdict(Struct, frozen=True, kw_only=True):
     moves: "tuple[Move, ...]"
     settled: Lock
     noticed: bool
+    broken: tuple[Breach, ...] = ()
 
 
 def resolve(
@@ -93,6 +100,7 @@ def resolve(
     *,
     writing: bool = True,
     opened: OpenedSources | None = None,
+    rules: CountedRules | None = None,
 ) -> tuple[Resolved, ...]:
     """Write the locks that the declaration asks for: its own and one for each variant.
 
@@ -100,30 +108,40 @@ def resolve(
     nor without `writing`.
 
     A lock that is up to date is left alone, byte for byte. Of one with the marks of an unfinished merge, the
-    versions of both sides are kept where they can be. The sources may have been `opened` and asked before.
+    versions of both sides are kept where they can be. The sources may have been `opened` and asked before,
+    and the `rules` that count looked up.
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
     inputs = inputs_of(session)
-    work = _ResolveRun(session, opened)
+    work = _ResolveRun(session, opened, rules)
     work.ask_build()
     earlier = {
         variant: work.earlier(variant, must_be_readable=not options.raise_all) for variant in work.variants
     }
     _check_raised([lock for locks in earlier.values() for lock in locks], options)
     resolved = [work.resolved(variant, locks, options) for variant, locks in earlier.items()]
-    changed = [result for result in resolved if writing and not result.untouched]
+    if writing:
+        write_locks(session, resolved, inputs)
+    return tuple(resolved)
+
+
+def write_locks(session: Session, resolved: Sequence[Resolved], inputs: Inputs | None = None) -> None:
+    """Write locks that were resolved; that they are up to date is noted for the `inputs` of that.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    changed = [result for result in resolved if not result.untouched]
     texts = {result.file: readable_text(result.lock, session.of(result.variant)) for result in changed}
     for file, text in texts.items():
         write_text(session.project.home / file, text)
-    if writing and session.project.variant is None:
+    if session.project.variant is None:
         forget_preferred(session.project)
-        if all(result.lasting for result in resolved):
+        if inputs is not None and all(result.lasting and not refusing(result.broken) for result in resolved):
             found = [up_to_date_lock(result) for result in resolved]
             remember_unchanged(session, inputs.with_locks(texts), found)
-    for result in resolved if writing else ():
+    for result in resolved:
         note_visit(session.of(result.variant))
-    return tuple(resolved)
 
 
 def readable_text(lock: Lock, session: Session) -> str:
@@ -165,7 +183,9 @@ def verify(session: Session, opened: OpenedSources | None = None) -> tuple[LockV
 class _ResolveRun:
     """One run: the declaration, and its sources, which are opened when they are first needed."""
 
-    def __init__(self, session: Session, opened: OpenedSources | None = None) -> None:
+    def __init__(
+        self, session: Session, opened: OpenedSources | None = None, rules: CountedRules | None = None
+    ) -> None:
         self._session = session
         session.refuse_unknown_variant()
         self._declaration = session.project.of(None).declaration()
@@ -173,8 +193,9 @@ class _ResolveRun:
             opened = None  # it was edited since its sources were asked
         self._preferred = preferred_versions(session.project)
         self._unread: dict[str | None, str] = {}
+        self._rules: Callable[[], CountedRules | None] = cache(lambda: rules or _current_rules(session))
         self._sources: Callable[[], Sources] = cache(
-            lambda: open_sources(session, self._declaration, opened=opened)
+            lambda: open_sources(session, self._declaration, opened=opened, rules=self._rules)
         )
 
     def ask_build(self) -> None:
@@ -245,7 +266,7 @@ class _ResolveRun:
         earlier = [_without_edited(before, edited)] if before is not None else earlier
         refresh = self._session.machine.fresh_listings
         at_once = options.plain and not (edited or self._preferred.libraries or refresh)
-        if before is not None and at_once and _up_to_date(before, declaration, targets):
+        if before is not None and at_once and self._is_up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
                 file=file,
@@ -254,8 +275,14 @@ class _ResolveRun:
                 targets=_served(before, targets),
                 untouched=True,
                 lasting=True,
+                broken=self._broken(before),
             )
-        settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
+        request = self._request(variant, (declaration, runtime, targets), earlier)
+        if options.mend and before is not None:
+            refused = refusing(self._broken(before))
+            broken = {breach.name: breach.short for breach in refused if breach.rule in MOVING}
+            request = replace(request, broken=broken)
+        settled = resolve_targets(request, options)
         from rabbet.python.choosing.serving import serving_too  # here: until now, answers were on their way
         from rabbet.resolving.file_clashes import file_clash
 
@@ -266,7 +293,8 @@ class _ResolveRun:
             declaration=declaration,
             targets=_served(settled.lock, targets),
             untouched=before is not None and not edited and _same(before, settled.lock),
-            lasting=_up_to_date(settled.lock, declaration, targets),
+            lasting=self._is_up_to_date(settled.lock, declaration, targets),
+            broken=self._broken(settled.lock),
             merged=len(earlier) > 1,
             unread=self._unread.get(variant, ""),
             new_pins=_new_pins(earlier, settled.lock),
@@ -303,6 +331,10 @@ class _ResolveRun:
         reasons += [f"the lock does not cover {target}" for target in unserved if not serves(before, target)]
         reasons += [_would_move(move) for move in settled.moves]
         reasons += _yanked_since(before, settled.lock)
+        broken = self._broken(before)
+        reasons += [
+            f"{breach.name} {breach.version} breaks a rule: {breach.told}" for breach in refusing(broken)
+        ]
         if not reasons and not _same(before, settled.lock):
             reasons.append("its files or other entries are not what resolving would write")
         return LockVerdict(
@@ -312,8 +344,20 @@ class _ResolveRun:
             reasons=tuple(reasons),
             moves=settled.moves,
             settled=settled.lock,
-            noticed=bool(edited) or not _up_to_date(before, declaration, targets),
+            noticed=bool(edited) or not self._is_up_to_date(before, declaration, targets),
+            broken=broken,
         )
+
+    def _is_up_to_date(self, lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:
+        """Whether resolving would leave a lock as it is, by the declaration, the targets and the rules."""
+        rules = self._rules()
+        noted = rules.noted if rules is not None else ()
+        return lock.rules == noted and _up_to_date(lock, declaration, targets)
+
+    def _broken(self, lock: Lock) -> tuple[Breach, ...]:
+        """The rules that a lock breaks."""
+        rules = self._rules()
+        return () if rules is None else judged_lock(self._session, rules, lock)
 
     def _question(
         self, variant: str | None, earlier: Sequence[Lock]
@@ -349,6 +393,14 @@ class _ResolveRun:
             earlier=tuple(earlier),
             preferred=self._preferred.libraries,
         )
+
+
+def _current_rules(session: Session) -> CountedRules | None:
+    """The rules that count, with what changed of them. Raises `SourceFailed` for records that are too old."""
+    rules = counted_rules(session, Look(anew=True))
+    if rules is not None:
+        rules.records.refuse_old()
+    return rules
 
 
 def _named_in(text: str) -> Lock:

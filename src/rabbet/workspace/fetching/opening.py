@@ -46,6 +46,8 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     addresses += [
         requirement.need.url for requirement in declaration.declared() if requirement.need.url is not None
     ]
+    if declaration.rules is not None:
+        addresses += [*declaration.rules.advisories, declaration.rules.shared]
     credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
     return HttpClient(machine.wire, machine.environ, credentials, offline=machine.offline)
 

@@ -1,12 +1,13 @@
 """A project's sources, opened once for a command, and asked for one target after the other."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from contextlib import AbstractContextManager
 from functools import partial
 from typing import Protocol, TypeGuard
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
@@ -14,7 +15,7 @@ from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, L
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.needs.names import library_name
-from rabbet.core.solve.problem.provider import Policy
+from rabbet.core.solve.problem.provider import Narrowing, Policy
 from rabbet.formats.text.address import Address, parse_address
 from rabbet.formats.text.requirement import is_file, is_repository
 from rabbet.net.git.remote_repository import RemoteRepository
@@ -28,6 +29,9 @@ from rabbet.python.sources.kinds.direct import DirectSource, direct_addresses
 from rabbet.python.sources.kinds.trees import CheckoutSource, RepositorySource, reference_to
 from rabbet.workspace.fetching.opening import OpenedSources, open_claims
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.rules.judging import CountedRules, counted_rules
+from rabbet.workspace.rules.narrowing import RulesNarrowing
+from rabbet.workspace.rules.rule_sets import Look
 from rabbet.workspace.session import Session
 
 __all__ = ["BuildAnswers", "Sources", "open_sources", "repository_at"]
@@ -44,11 +48,21 @@ class BuildAnswers(Protocol):
 
 
 class Sources(Struct, frozen=True, kw_only=True):
-    """The sources in their order, each with the names it claims; what they read is read once."""
+    """The sources in their order, each with the names it claims; what they read is read once.
+
+    `rules` are those that count for the project.
+    """
 
     opened: tuple[Claim, ...]
     client: HttpClient
     session: Session
+    rules: CountedRules | None = None
+
+    def narrowing(
+        self, spared: Mapping[NormalizedName, Collection[Version]] | None = None
+    ) -> Narrowing | None:
+        """What rules leave of releases, but for versions that are `spared`; `None` where none are stated."""
+        return None if self.rules is None else RulesNarrowing(self.rules, spared or {})
 
     def catalogue(
         self,
@@ -126,10 +140,15 @@ def open_sources(
     *,
     always: bool = False,
     opened: OpenedSources | None = None,
+    rules: Callable[[], CountedRules | None] | None = None,
 ) -> Sources:
-    """Open a project's sources as `open_claims` does, unless that was done before. Raises `SourceFailed`."""
+    """Open a project's sources as `open_claims` does, unless that was done before.
+
+    `rules` gives those that count, where a command looked them up before. Raises `SourceFailed`.
+    """
     found = opened or open_claims(session, declaration, always=always)
-    return Sources(opened=found.claims, client=found.client, session=session)
+    counted = counted_rules(session, Look()) if rules is None else rules()
+    return Sources(opened=found.claims, client=found.client, session=session, rules=counted)
 
 
 def opened_repository(address: Address, machine: Machine) -> RemoteRepository:

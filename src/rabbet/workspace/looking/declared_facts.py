@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from rabbet.core.limits import UNREADABLE
 from rabbet.store.blob_cache import BlobCache
+from rabbet.workspace.rules.state import RulePlaces, places_in
 
 __all__ = ["DeclaredFacts", "declared_facts"]
 
@@ -15,6 +16,7 @@ class DeclaredFacts(NamedTuple):
     """Whether the project is `built`, and in `editable` form; `local` are folders of checkouts.
 
     It may need runtimes of `others` than Python; `programs` are the main programs of languages of its own.
+    `rules` are the places that its rules name; `None` where it states none.
     """
 
     built: bool
@@ -22,6 +24,7 @@ class DeclaredFacts(NamedTuple):
     others: bool
     local: tuple[str, ...]
     programs: tuple[str, ...]
+    rules: RulePlaces | None = None
 
 
 def declared_facts(text: bytes, memory: BlobCache) -> DeclaredFacts:
@@ -31,8 +34,9 @@ def declared_facts(text: bytes, memory: BlobCache) -> DeclaredFacts:
     """
     key = hashlib.sha256(text).hexdigest() + "-facts"
     with suppress(ValueError, TypeError):  # nothing is known, or in another form
-        built, editable, others, local, programs = json.loads(memory.recall(key) or b"")
-        return DeclaredFacts(built, editable, others, tuple(local), tuple(programs))
+        built, editable, others, local, programs, rules = json.loads(memory.recall(key) or b"")
+        places = rules and RulePlaces(tuple(rules[0]), rules[1])
+        return DeclaredFacts(built, editable, others, tuple(local), tuple(programs), places)
     facts = _read(text)
     memory.remember(key, json.dumps(facts).encode())
     return facts
@@ -52,6 +56,7 @@ def _read(text: bytes) -> DeclaredFacts:
             others=bool(languages) or any("runtimes" in table for table in (settings, *variants)),
             local=tuple(str(path) for path in settings.get("local", {}).values()),
             programs=tuple(str(language["programs"][0]) for language in languages),
+            rules=places_in(settings),
         )
     except (*UNREADABLE, AttributeError, TypeError, LookupError) as error:
         raise FileNotFoundError("pyproject.toml") from error

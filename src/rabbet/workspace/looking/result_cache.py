@@ -30,6 +30,7 @@ from rabbet.workspace.looking.declared_facts import DeclaredFacts, declared_fact
 from rabbet.workspace.looking.programs_seen import seen_programs
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.rules.state import RulePlaces, rules_state, users_places
 from rabbet.workspace.session import Session
 
 __all__ = [
@@ -39,15 +40,18 @@ __all__ = [
     "environment_state",
     "fitting_key",
     "inputs_of",
+    "may_have_rules",
     "recall_findings",
     "recall_fit",
     "recall_no_findings",
+    "recall_rules_met",
     "recall_sound",
     "recall_unbuilt",
     "recall_unchanged",
     "recall_up_to_date",
     "remember_findings",
     "remember_fit",
+    "remember_rules_met",
     "remember_unbuilt",
     "remember_unchanged",
 ]
@@ -92,12 +96,45 @@ class CachedMatch(NamedTuple):
     runtime: str
 
 
+def may_have_rules(session: Session) -> bool:
+    """Whether the declaration or the settings may state rules. Raises `OSError`."""
+    return _stated(session) is not None or users_places(session.machine) is not None
+
+
+def _stated(session: Session) -> RulePlaces | None:
+    """The places that the project's rules name. Raises `OSError`."""
+    declaration = read_regular(session.project.declaration_file, most=MOST_TEXT_FILE)
+    return declared_facts(declaration, _memory(session.machine)).rules
+
+
+def _by_rules(session: Session) -> str:
+    """What a key of a result that rules bear on has more; empty where there are none. Raises `OSError`."""
+    state = rules_state(session.machine, session.project.folder, _stated(session))
+    return f"-{hashlib.sha256(state.encode(errors='surrogateescape')).hexdigest()}" if state else ""
+
+
+def recall_rules_met(session: Session) -> bool:
+    """Whether an earlier run found that the locks break no rule, by the same files, records and rules."""
+    try:
+        key = f"{_inputs(session).digest}{_by_rules(session)}-met"
+        return _memory(session.machine).recall(key) is not None
+    except OSError:
+        return False
+
+
+def remember_rules_met(session: Session, inputs: Inputs) -> None:
+    """Cache that the locks break no rule."""
+    with suppress(OSError):
+        if _inputs(session) == inputs:
+            _memory(session.machine).remember(f"{inputs.digest}{_by_rules(session)}-met", b"")
+
+
 def recall_unchanged(session: Session) -> tuple[UpToDate, ...]:
     """The cached locks for these files and interpreters; empty on a miss."""
     if session.project.preferred_file.exists():
         return ()
     try:
-        content = _memory(session.machine).recall(_inputs(session).digest) or b""
+        content = _memory(session.machine).recall(_inputs(session).digest + _by_rules(session)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
         return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
     except (OSError, ValueError):  # a file that can't be read, a damaged store: the long way tells more
@@ -109,7 +146,8 @@ def remember_unchanged(session: Session, inputs: Inputs, found: Iterable[UpToDat
     rows = [f"{entry.file}\t{entry.variant}\t{entry.libraries}\t{entry.targets}\n" for entry in found]
     with suppress(OSError):
         if _inputs(session) == inputs:
-            _memory(session.machine).remember(inputs.digest, "".join(rows).encode())
+            key = inputs.digest + _by_rules(session)
+            _memory(session.machine).remember(key, "".join(rows).encode())
 
 
 def recall_fit(session: Session) -> CachedMatch | None:
@@ -178,8 +216,8 @@ def recall_no_findings(session: Session, *, notes: bool) -> int | None:
     """
     try:
         key = _present_key(session)
-        known = _memory(session.machine).recall(f"{key}-drift")
-        if known is None and not notes:
+        known = _memory(session.machine).recall(f"{key}{_by_rules(session)}-drift")
+        if known is None and not notes and not may_have_rules(session):
             known = (_memory(session.machine).recall(key) or b"").split(b"\t")[1]
         return int(known or b"")
     except (OSError, ValueError, IndexError):
@@ -203,7 +241,7 @@ def remember_findings(
             key, memory = _fit_key(session, inputs, state), _memory(session.machine)
             memory.remember(f"{key}-found", str(found).encode())
             if compared is not None:
-                memory.remember(f"{key}-drift", str(compared).encode())
+                memory.remember(f"{key}{_by_rules(session)}-drift", str(compared).encode())
 
 
 def recall_findings(session: Session) -> int | None:

@@ -12,6 +12,7 @@ from packaging.version import Version
 from rabbet.core.census.machine_inventory import LEFT_OUT, MachineInventory, is_left_out, left_out
 from rabbet.core.census.matrix import MachineState
 from rabbet.core.declaration.model import Declaration
+from rabbet.core.drift.checks.project import rule_findings
 from rabbet.core.drift.checks.runtimes import runtime_findings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation
@@ -26,6 +27,8 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.names import library_name
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import reading_files
+from rabbet.core.rules.breach import Breach
+from rabbet.core.rules.judge import ReleaseFacts
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import NotUnderstood, RabbetError
@@ -36,6 +39,7 @@ from rabbet.python.environment.look.foreign import foreign_inventory, library_fo
 from rabbet.python.formats.record import read_record
 from rabbet.workspace.looking.comparison import compared, corrected_libraries, question
 from rabbet.workspace.project import Project
+from rabbet.workspace.rules.judging import CountedRules
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.lock_history import lock_history
 
@@ -115,7 +119,7 @@ class CensusComparison:
     What a machine needs follows from its own platform and version of Python.
     """
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, rules: CountedRules | None = None) -> None:
         asked = question(session, RecreateOptions())
         self._declaration: Declaration = asked.declaration
         self._lock: Lock = asked.lock
@@ -123,6 +127,8 @@ class CensusComparison:
         self._here = target_of(asked.runtime)
         self._expected: dict[object, Expectation] = {}
         self._history = list(lock_history(session))
+        self._rules = rules
+        self._known: dict[tuple[NormalizedName, Version], tuple[Breach, ...]] = {}
 
     def states(self, machines: Iterable[MachineInventory]) -> Iterator[MachineState]:
         """How each machine differs from the lock."""
@@ -139,8 +145,10 @@ class CensusComparison:
             python=machine.inventory.python if machine.python else target.python,
             libraries=corrected_libraries(machine.inventory.libraries, self._declaration),
         )
+        expected = self._expected_of(machine, target)
         findings = (
-            *compare(self._expected_of(machine, target), inventory, of_language=PYTHON_CHECKS),
+            *compare(expected, inventory, of_language=PYTHON_CHECKS),
+            *rule_findings(expected, self._broken(machine)),
             *runtime_findings(
                 self._lock.runtimes,
                 self._declaration.runtimes,
@@ -155,6 +163,19 @@ class CensusComparison:
             findings=findings,
             behind=self._behind(machine, len({finding.subject for finding in findings})),
         )
+
+    def _broken(self, machine: MachineInventory) -> list[Breach]:
+        """The vulnerabilities of a machine's libraries: of the rules, all that an inventory can tell."""
+        if self._rules is None:
+            return []
+        there = [(library.name, library.version) for library in machine.inventory.libraries.values()]
+        there += machine.twice
+        new = [release for release in there if release not in self._known]
+        advisories = self._rules.records.about(name for name, _ in new)
+        for name, version in new:
+            facts = ReleaseFacts(name=name, version=version)
+            self._known[name, version] = self._rules.judged(facts, advisories)
+        return [breach for release in dict.fromkeys(there) for breach in self._known[release]]
 
     def _target(self, machine: MachineInventory) -> Target:
         python = machine.python or self._here.python

@@ -44,6 +44,7 @@ ONLY = {  # the options that count for some of the actions alone
     "picture": ("show",),
     "page": ("show",),
     "allow": ("check",),
+    "rules": ("show", "check"),
 }
 _APART = (  # options of which the first can't be given with any of the others
     ("every", "database", "label", "env", "deep"),
@@ -52,6 +53,7 @@ _APART = (  # options of which the first can't be given with any of the others
     ("machine", "library", "since", "picture", "page"),
     ("library", "since", "picture", "page"),
     ("since", "picture", "page"),
+    ("rules", "library", "since"),
 )
 
 
@@ -102,6 +104,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="N",
         type=int,
         help="check: exit 0 while at most N machines have breaking findings (default: 0)",
+    )
+    parser.add_argument(
+        "--rules",
+        action="store_true",
+        help="show, check: which machines run what has a known vulnerability, and since when it is known",
     )
     add_variant(parser)
     add_offline(parser)
@@ -242,7 +249,7 @@ def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     if arguments.library or arguments.since:
         return _over_time(arguments, session, context)
     machine = context.machine
-    census = show(session, arguments.places, _database(arguments, context))
+    census = show(session, arguments.places, _database(arguments, context), judged=arguments.rules)
     if arguments.action == "check":
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, as_json=arguments.json)

@@ -3,9 +3,12 @@
 Makes .venv from pylock.toml, or changes it: adds what is missing, replaces what differs, removes what is not
 locked, and leaves the rest alone. A new environment gets all groups and extras; later runs keep the last
 choice.
+
+--strict refuses a lock that is out of date or breaks a rule (see: rabbet rules), with exit code 1.
 """
 
 from argparse import ArgumentParser, Namespace
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
@@ -67,10 +70,23 @@ def run(arguments: Namespace, context: Context) -> int:
         _take_carried(arguments, context)
     if arguments.strict and _refused_as_behind(arguments, context):
         return ExitCode.NO
+    _refuse_broken(arguments, context)
     special = (arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))
     if not any(special) and _done_at_once(context.rabbet(arguments.variant), context):
         return ExitCode.DONE
     return _recreate(arguments, context)
+
+
+def _refuse_broken(arguments: Namespace, context: Context) -> None:
+    """Raise `RuleRefused` where the lock breaks a rule, if the rules or `--strict` say that it counts."""
+    from rabbet.workspace.looking.result_cache import may_have_rules
+
+    session = context.session(arguments.variant)
+    with suppress(OSError):
+        if may_have_rules(session):
+            from rabbet.workspace.rules.stopping import refuse_broken
+
+            refuse_broken(session, "recreate", always=arguments.strict)
 
 
 def _take_carried(arguments: Namespace, context: Context) -> None:

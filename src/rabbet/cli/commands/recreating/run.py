@@ -45,7 +45,14 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Replace this process by the command."""
     from rabbet.core.shell import joined_words
-    from rabbet.tasks.recreating.run import become, foreign_script, inside, refuse_script, refuse_unfit
+    from rabbet.tasks.recreating.run import (
+        become,
+        foreign_script,
+        inside,
+        refuse_broken_rules,
+        refuse_script,
+        refuse_unfit,
+    )
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
@@ -73,6 +80,7 @@ def run(arguments: Namespace, context: Context) -> int:
     elif not arguments.as_is:
         going_on = joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command])
         note_edited(refuse_unfit(session, going_on=going_on), context)
+    refuse_broken_rules(session)
     variables = inside(session)
     if arguments.under:
         from rabbet.tasks.recreating.run import under_runtimes

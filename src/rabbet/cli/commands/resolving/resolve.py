@@ -3,9 +3,13 @@
 Chooses the newest releases that meet every requirement, and writes them with their files and hashes into
 pylock.toml, for every version of Python that the project allows. A locked version stays where a solution
 allows that. --lowest and --as-of only show a result, unless --keep or a variant is given.
+
+Rules on what may be locked (see: rabbet rules) leave fewer releases to choose from. A locked version that
+breaks one stays, and the exit code is 1; --mend shows the fewest moves that meet the rules, and asks.
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import (
@@ -18,7 +22,13 @@ from rabbet.cli.options import (
     add_variant,
     moment,
 )
-from rabbet.errors import ExitCode
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rabbet.core.model.options import ResolveOptions
+    from rabbet.tasks.resolving.resolve import Resolved
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -33,6 +43,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="the lowest allowed release of each declared library, to test its bounds",
     )
     parser.add_argument("--as-of", metavar="DATE", help="resolve as if it were this date, such as 2026-05-01")
+    parser.add_argument(
+        "--mend", action="store_true", help="move what breaks a rule, and as little else as possible"
+    )
+    parser.add_argument("--yes", action="store_true", help="--mend: ask nothing")
     parser.add_argument("--plan", action="store_true", help="show what would be locked, and write nothing")
     parser.add_argument(
         "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
@@ -66,7 +80,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
-    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
+    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of, arguments.mend)
     others = (arguments.fresh_listings, arguments.verify, arguments.json, arguments.plan, arguments.variant)
     return not any((*moving, *others))
 
@@ -88,7 +102,10 @@ def _resolve(arguments: Namespace, context: Context, *, now: bool) -> int:
         raise_all=arguments.raise_all,
         lowest=arguments.lowest,
         as_of=moment(arguments.as_of, "rabbet resolve --as-of 2026-05-01") if arguments.as_of else None,
+        mend=arguments.mend,
     )
+    if options.mend:
+        return _mend(arguments, options, context, now=now)
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
     project = context.rabbet(arguments.variant)
@@ -97,11 +114,55 @@ def _resolve(arguments: Namespace, context: Context, *, now: bool) -> int:
         from rabbet.cli.views.recreating.now import BroughtUpView
 
         context.present(BroughtUpView(brought), as_json=arguments.json)
-        return ExitCode.DONE
+        return _code(brought.resolved)
     resolved = project.resolve(options, write=writing)
     from rabbet.cli.views.resolving.resolve import ResolvedView
 
     context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)
     if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")
-    return ExitCode.DONE
+    return _code(resolved)
+
+
+def _code(resolved: "Sequence[Resolved]") -> int:
+    """1 where a lock breaks a rule."""
+    from rabbet.core.rules.breach import refusing
+
+    broken = any(refusing(result.broken) for result in resolved)
+    return ExitCode.NO if broken else ExitCode.DONE
+
+
+def _mend(arguments: Namespace, options: "ResolveOptions", context: Context, *, now: bool) -> int:
+    """Show the fewest moves that meet the rules, and write them once that is agreed to."""
+    from rabbet.cli.terminal.prompt import agreed
+    from rabbet.cli.views.resolving.resolve import ResolvedView
+
+    if options.lowest or options.as_of or options.raise_all:
+        raise WrongUsage(
+            "--mend moves as little as possible, --raise-all, --lowest and --as-of everything",
+            remedy="rabbet resolve --mend",
+        )
+    project = context.rabbet(arguments.variant)
+    resolved = project.resolve(options, write=False)
+    changed = any(not result.untouched for result in resolved)
+    if not arguments.json:
+        context.present(ResolvedView(resolved, written=False, planned=True), as_json=False)
+    asked = changed and not arguments.plan
+    written = asked and agreed(context, "Write that?", yes=arguments.yes, may_ask=not arguments.json)
+    if written:
+        project.write(resolved)
+    if arguments.json:
+        context.present(ResolvedView(resolved, written=written), as_json=True)
+    elif written and now:
+        from rabbet.cli.views.recreating.recreate import RecreateView
+
+        context.present(RecreateView(project.recreate(), done=True), as_json=False)
+    elif written:
+        context.show("Written. Next: rabbet recreate")
+    elif asked and not context.interactive:
+        context.show("Nothing was written: there is no terminal to ask on. To write it, add --yes.")
+    else:
+        broken = _code(resolved) == ExitCode.NO
+        nothing = "No move of versions mends that." if broken else "The lock breaks no rule: nothing to mend."
+        context.show("Nothing was written." if changed else nothing)
+    return ExitCode.NO if changed and not written else _code(resolved)

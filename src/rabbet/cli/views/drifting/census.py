@@ -1,6 +1,7 @@
 """The views of `census`: recorded, sent, collected, and the census itself."""
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 from rabbet.cli.context import Context
 from rabbet.cli.views.drifting.census_words import (
@@ -8,6 +9,7 @@ from rabbet.cli.views.drifting.census_words import (
     cell_text,
     doubts,
     outcome_text,
+    rule_lines,
     state_text,
     to_mend,
 )
@@ -105,6 +107,8 @@ class CensusView(CensusDocument, frozen=True):
             context.show()
         for group in matrix.groups[:_SHOWN_GROUPS]:
             context.show(f"{group.name}  {_group_text(group, self.variant)}")
+        for line in islice(rule_lines(matrix), _SHOWN_ROWS):
+            context.show(line)
         hidden = matrix.groups[_SHOWN_GROUPS:]
         if hidden or len(fitting) < len(matrix.groups):
             context.show(f"{_hidden_text(matrix, len(fitting), hidden)} (see --csv, --json)")
@@ -241,6 +245,7 @@ class CheckView(CheckDocument, frozen=True):
         worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
         for row in worst:
             yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
+        yield from (f"  {line}" for line in islice(rule_lines(matrix), _SHOWN_ROWS))
         for group in matrix.groups:
             if group.state.trouble:
                 yield f"  unknown: {', '.join(group.labels)}: {group.state.trouble}"

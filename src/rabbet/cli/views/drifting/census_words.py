@@ -10,7 +10,17 @@ from rabbet.documents.drifting.finding import detail, mend_command
 from rabbet.tasks.drifting.census import Census, Development, LibraryOverTime
 from rabbet.team.sheet import Cell, Column, Line, Sheet
 
-__all__ = ["AS_LOCKED", "LEGEND", "cell_text", "doubts", "outcome_text", "sheet_of", "state_text", "to_mend"]
+__all__ = [
+    "AS_LOCKED",
+    "LEGEND",
+    "cell_text",
+    "doubts",
+    "outcome_text",
+    "rule_lines",
+    "sheet_of",
+    "state_text",
+    "to_mend",
+]
 
 AS_LOCKED, UNKNOWN = ".", "?"
 LEGEND = f"{AS_LOCKED} as locked  ! breaks something  ~ differs  - not there  + not locked  {UNKNOWN} unknown"
@@ -52,6 +62,9 @@ def state_text(state: MachineState) -> str:
     broken = sorted({name for finding in weighty for name in finding.breaks})
     if broken:
         parts.append(f"breaks {_some(broken)}")
+    ruled = sorted({finding.name for finding in weighty if finding.kind is Kind.RULE})
+    if ruled:
+        parts.append(f"against the rules: {_some(ruled)}")
     by_hand = sorted({finding.name for finding in weighty if finding.by_hand})
     if by_hand:
         parts.append(f"by hand: {_some(by_hand)}")
@@ -81,6 +94,18 @@ def outcome_text(matrix: Matrix) -> str:
     fitting = matrix.machines - breaking - differing - unknown
     told = f"{count(matrix.machines, 'machine')}: {fitting} as locked, {', '.join(parts)}"
     return f"{told}{f', {unknown} unknown' if unknown else ''}."
+
+
+def rule_lines(matrix: Matrix) -> Iterator[str]:
+    """A line for each rule that something installed breaks, and on which machines."""
+    found: dict[str, list[str]] = {}
+    for group in matrix.groups:
+        for finding in group.state.findings:
+            if finding.kind is Kind.RULE and finding.weight is not Weight.NOTE:
+                told = f"{finding.name} {finding.installed}: {detail(finding)}"
+                found.setdefault(told, []).extend(group.labels)
+    for told, labels in sorted(found.items()):
+        yield f"{told}: on {_some(labels)}"
 
 
 def doubts(found: Census | Development | LibraryOverTime) -> Iterator[str]:

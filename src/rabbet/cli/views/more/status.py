@@ -5,7 +5,9 @@ from collections.abc import Iterator
 from rabbet.cli.context import Context
 from rabbet.core.drift.since import VersionsChange
 from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.rules.breach import refusing
 from rabbet.core.shell import variant_option
+from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.status import StatusDocument
 from rabbet.tasks.more.status import Environment, EnvironmentState, Locked, Status, VariantStatus
@@ -69,6 +71,7 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
         state = "linked" if runtime.there else "gone" if runtime.linked else "not linked"
         yield "runtime", state, "", f"{runtime.language} {runtime.version} {runtime.linked}".rstrip()
     yield from _system(status)
+    yield from _rules(status)
     for variant in status.variants[:_SHOWN_VARIANTS]:
         yield f"variant {variant.name}", *_of_variant(variant)
     if len(status.variants) > _SHOWN_VARIANTS:
@@ -89,6 +92,21 @@ def _system(status: Status) -> Iterator[tuple[str, str, str, str]]:
         yield "system", "not checked", "", look.unknown.partition(",")[0]
     elif status.declaration.system:
         yield "system", "packages installed", "", ""
+
+
+def _rules(status: Status) -> Iterator[tuple[str, str, str, str]]:
+    """The row on rules, where any are stated."""
+    if status.rules is None:
+        return
+    refused = refusing(status.rules.broken)
+    if status.rules.unknown:
+        yield "rules", "not known", "", "to look: rabbet rules"
+    elif refused:
+        names = [f"{breach.name} ({breach.what})" for breach in refused]
+        yield "rules", f"{len(refused)} broken", "", some_of(names, _SHOWN)
+    else:
+        noted = len(status.rules.broken)
+        yield "rules", "none broken", "", count(noted, "note") if noted else ""
 
 
 def _of_variant(variant: VariantStatus) -> tuple[str, str, str]:

@@ -1,11 +1,12 @@
 """The view of `compare`."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from packaging.version import Version
 
 from rabbet.cli.context import Context
+from rabbet.cli.views.drifting.rules import breach_text
 from rabbet.core.lock.differences import DeclaredChange, DifferenceKind
 from rabbet.documents.resolving.compare import CompareDocument
 from rabbet.tasks.resolving.compare import Compared
@@ -40,7 +41,19 @@ class CompareView(CompareDocument, frozen=True):
             headings = ("change", "library", "before", "after", "cause")
             context.show_table(headings, rows, tones=tones)
             context.show()
+        for line in _rule_lines(compared):
+            context.show(line)
         context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
+
+
+def _rule_lines(compared: Compared) -> Iterator[str]:
+    """What the change opens and closes by the rules of today, a line each."""
+    for word, breaches in (("Opens", compared.opened), ("Closes", compared.closed)):
+        for breach in breaches:
+            noted = "" if breach.refuses else " (a note)"
+            yield f"{word}: {breach_text(breach)}{noted}."
+    if compared.unknown_rules:
+        yield f"What it opens or closes by the rules can't be told: {compared.unknown_rules}."
 
 
 def show_markdown(compared: Compared, context: Context) -> None:
@@ -52,6 +65,11 @@ def show_markdown(compared: Compared, context: Context) -> None:
         context.show()
         for change in compared.declared:
             context.show(f"- {_declared(change)}")
+    rules = list(_rule_lines(compared))
+    if rules:
+        context.show()
+        for line in rules:
+            context.show(f"- {line}")
     if compared.differences:
         context.show()
         context.show("| change | library | before | after | cause |")

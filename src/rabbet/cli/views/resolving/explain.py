@@ -90,10 +90,14 @@ class HeldBackView(WholeLockDocument, frozen=True):
                     (holder.name, str(holder.locked), str(holder.newest), reasons[0]),
                     *(("", "", "", reason) for reason in reasons[1:]),
                 ]
+            if holder.ruled_out is not None:
+                rows.append((holder.name, str(holder.locked), *holder.ruled_out))
         if rows:
             context.show_table(("library", "locked", "newest", "held by"), rows)
             context.show()
-        held = sum(holder.newest > holder.locked for holder in explained.holders)
+        held = sum(
+            holder.newest > holder.locked or holder.ruled_out is not None for holder in explained.holders
+        )
         all_ = len(explained.graph.libraries)
         outcome = f"{held} of {count(all_, 'library')} held below the newest release."
         context.show(outcome if held else "All are at the newest release that can be used here.")

@@ -6,11 +6,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import TypeAlias
 
 from rabbet.cli.context import Context
+from rabbet.cli.views.drifting.rules import broken_lines, mend_text
 from rabbet.cli.views.recreating.unchanged import show_up_to_date
 from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.target import targets_text
+from rabbet.core.rules.breach import refusing
 from rabbet.core.shell import variant_option
 from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count
@@ -31,15 +33,28 @@ _SECTIONS = re.compile(rf"(?:^| and )\(?{_SECTION}(?: or {_SECTION})*\)?\Z")
 class ResolvedView(ResolvedDocument, frozen=True):
     """The new locks: that of the declaration itself first, then those of its variants.
 
-    It was `written` or not; what comes next is told unless the command is `going_on` to it.
+    It was `written` or not; what comes next is told unless the command is `going_on` to it, or asks about
+    what is `planned`.
     """
 
     going_on: bool = False
+    planned: bool = False
 
     def show(self, context: Context) -> None:
         """Print of each lock what moved and why, and what to do next."""
         for resolved in self.resolved:
-            _show(resolved, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
+            _show(
+                resolved,
+                self.resolved[0].lock,
+                context,
+                written=self.written,
+                going_on=self.going_on or self.planned,
+            )
+            for line in broken_lines(resolved.broken):
+                context.show(line)
+            mend = mend_text(resolved.broken, resolved.variant)
+            if mend:
+                context.show(mend)
 
 
 class VerdictsView(VerdictsDocument, frozen=True):
@@ -88,7 +103,7 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
         context.show(line)
     _show_lost(resolved, context)
     following = "" if going_on else f" Next: rabbet recreate{variant_option(resolved.variant)}"
-    following = following if written else " Nothing was written."
+    following = following if written or going_on else " Nothing was written."
     context.show(locked_text(resolved, written=written) + following)
 
 
@@ -198,6 +213,9 @@ def _show_verdict(verdict: LockVerdict, context: Context) -> None:
         context.show(f"  {reason}")
     context.show()
     command = "rabbet resolve" if verdict.noticed else "rabbet resolve --fresh-listings"
+    if refusing(verdict.broken) and len(verdict.reasons) == len(refusing(verdict.broken)):
+        context.show(f"{verdict.file} breaks a rule. {mend_text(verdict.broken, verdict.variant)}")
+        return
     context.show(f"{verdict.file} is not what the declaration asks for. To mend: {command}")
 
 

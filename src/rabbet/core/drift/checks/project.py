@@ -1,18 +1,21 @@
 """Checks around an environment: its project's declaration, lock and files, and folders that shadow it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct, field
 
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.cause import Reason, ReasonWith, Shadow
+from rabbet.core.model.cause import Reason, ReasonWith, RuleBroken, Shadow
 from rabbet.core.model.finding import ENVIRONMENT, SYSTEM, About, Finding, Kind, Subject, Weight
+from rabbet.core.rules.breach import Breach
 
 __all__ = [
     "Surroundings",
     "SystemLook",
+    "broken_rules",
     "edited",
     "outdated",
+    "rule_findings",
     "shadowed",
     "stale_exports",
     "stranger",
@@ -37,7 +40,8 @@ class Surroundings(Struct, frozen=True, kw_only=True):
 
     The declaration may have changed since the lock was made (`outdated`), entries of the lock may have been
     `edited` by hand, exported files be `stale`, and kernels for notebooks have lost their environments. An
-    environment that was not `made_here` is a stranger's.
+    environment that was not `made_here` is a stranger's. Rules are `broken` by what is installed; why that
+    can't be told, `rules_unknown` says.
     """
 
     outdated: bool = False
@@ -47,6 +51,37 @@ class Surroundings(Struct, frozen=True, kw_only=True):
     shadows: tuple[Shadow, ...] = ()
     made_here: bool = True
     system: SystemLook = field(default_factory=SystemLook)
+    broken: tuple[Breach, ...] = ()
+    rules_unknown: tuple[str, ...] = ()
+
+
+def broken_rules(expected: Expectation, around: Surroundings) -> Iterator[Finding]:
+    """Rules that what is installed breaks, and what keeps that from being told."""
+    yield from rule_findings(expected, around.broken)
+    for text in around.rules_unknown:
+        subject, cause = Subject(About.PROJECT, expected.project), ReasonWith(Reason.RULES_UNKNOWN, text)
+        yield Finding(kind=Kind.RULE, subject=subject, weight=Weight.DIFFERS, cause=cause)
+
+
+def rule_findings(expected: Expectation, broken: Iterable[Breach]) -> Iterator[Finding]:
+    """A finding for each broken rule; what is only noted is a note."""
+    locked = {needed.locked.name: needed.locked.version for needed in expected.needed}
+    for breach in broken:
+        known = breach.vulnerability
+        yield Finding(
+            kind=Kind.RULE,
+            subject=Subject.library(breach.name),
+            weight=Weight.BREAKS if breach.refuses else Weight.NOTE,
+            locked=locked.get(breach.name),
+            installed=breach.version,
+            cause=RuleBroken(
+                rule=str(breach.rule),
+                told=breach.told,
+                id=known.id if known else "",
+                published=known.published if known else "",
+                mended=known.mended if known else None,
+            ),
+        )
 
 
 def outdated(expected: Expectation, around: Surroundings) -> Iterator[Finding]:

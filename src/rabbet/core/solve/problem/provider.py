@@ -1,8 +1,8 @@
 """The solver's source of candidates and metadata, and its order of preference among releases."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from msgspec import Struct, field
 from packaging.utils import NormalizedName
@@ -12,7 +12,7 @@ from rabbet.core.model.release import Candidate, Metadata, Rejected
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 
-__all__ = ["Policy", "Provider"]
+__all__ = ["Narrowing", "Policy", "Provider", "Until"]
 
 
 class Provider(Protocol):
@@ -28,6 +28,28 @@ class Provider(Protocol):
         """A hint that what these ask for is about to be looked at."""
 
 
+class Until(NamedTuple):
+    """A moment after which no file counts, how that is `told`, and the versions that are `spared` from it.
+
+    It may be a rule's (`ruled`).
+    """
+
+    moment: datetime
+    told: str
+    spared: frozenset[Version] = frozenset()
+    ruled: bool = False
+
+
+class Narrowing(Protocol):
+    """What rules leave of a library's releases. The same question always gets the same answer."""
+
+    def untils(self, name: NormalizedName, source: str) -> Sequence[Until]:
+        """How old the files of a library from a source must be."""
+
+    def refusal(self, candidate: Candidate) -> str:
+        """Why a release is refused, if it is; else empty."""
+
+
 class Policy(Struct, frozen=True, kw_only=True):
     """The newest release of each library, with exceptions.
 
@@ -36,7 +58,8 @@ class Policy(Struct, frozen=True, kw_only=True):
     them out moves. Those to be `raised` come first: each gets the newest release that any solution allows,
     the ones named first before others. `preferred` versions (those of other targets) are tried first, but
     never force another library to move. Libraries in `lowest` get their lowest possible release. Files that
-    were uploaded after `as_of` are ignored. Libraries in `may_build` may be taken as source archives.
+    were uploaded after `as_of` are ignored. Libraries in `may_build` may be taken as source archives. Rules
+    may leave fewer releases (`narrowing`).
     """
 
     kept: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
@@ -46,6 +69,12 @@ class Policy(Struct, frozen=True, kw_only=True):
     lowest: frozenset[NormalizedName] = frozenset()
     as_of: datetime | None = None
     may_build: frozenset[NormalizedName] = frozenset()
+    narrowing: Narrowing | None = None
+
+    def untils(self, name: NormalizedName, source: str) -> Sequence[Until]:
+        """The moments after which no file of a library from a source counts."""
+        dated = [Until(self.as_of, f"later than {self.as_of:%Y-%m-%d}")] if self.as_of else []
+        return [*dated, *(self.narrowing.untils(name, source) if self.narrowing else ())]
 
     def likes(self, name: NormalizedName) -> tuple[Version, ...]:
         """The versions of a library that are tried before all others."""

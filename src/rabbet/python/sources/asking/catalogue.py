@@ -18,7 +18,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.core.solve.problem.provider import Policy
-from rabbet.python.choosing.candidates import candidates_for, likeness
+from rabbet.python.choosing.candidates import candidates_for, likeness, narrowed
 from rabbet.python.sources.asking.release_reader import ReleaseReader
 from rabbet.python.sources.asking.routing import Routing
 from rabbet.work.pools import Asking, at_once
@@ -147,7 +147,9 @@ class Catalogue:
         may_build, shared = name in self._policy.may_build, self._question.shared
         key = (id(listing), likeness(listing, self._target))
         if key not in shared:
-            shared[key] = candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
+            untils, narrowing = self._policy.untils(name, listing.source), self._policy.narrowing
+            found = candidates_for(listing, self._target, untils=untils, may_build=may_build)
+            shared[key] = narrowed(found, narrowing.refusal) if narrowing else found
         return shared[key]
 
     def _reading_metadata(self, candidate: Candidate) -> "Future[Metadata | Rejected]":

@@ -3,10 +3,12 @@
 from collections.abc import Iterable
 from concurrent.futures import Future
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import Artifact
+from rabbet.core.model.lock import Artifact, LockedFile
 from rabbet.core.model.release import Candidate, ListedFile, SourceTree
+from rabbet.core.moment import is_moment
 from rabbet.python.sources.asking.routing import Routing
 from rabbet.work.pools import Asking
 
@@ -14,9 +16,9 @@ __all__ = ["also_known", "locked_artifacts"]
 
 
 def locked_artifacts(
-    chosen: Iterable[Candidate], routing: Routing, asking: Asking
+    chosen: Iterable[Candidate], routing: Routing, asking: Asking, *, timed: bool = False
 ) -> dict[NormalizedName, list[Artifact]]:
-    """The artifacts to lock for each release, in the same order.
+    """The artifacts to lock for each release, in the same order; `timed` ones note when they were uploaded.
 
     Raises `SourceFailed`, `IntegrityFailed`.
     """
@@ -35,9 +37,18 @@ def locked_artifacts(
     return {
         candidate.name: [candidate.offered.locked]
         if isinstance(candidate.offered, SourceTree)
-        else [asking.awaited(answer, what) for answer in asked[candidate.name]]
+        else [
+            _timed(asking.awaited(answer, what), file if timed else None)
+            for file, answer in zip(candidate.files, asked[candidate.name], strict=True)
+        ]
         for candidate in releases
     }
+
+
+def _timed(artifact: Artifact, file: ListedFile | None) -> Artifact:
+    """An artifact with the moment when its file was uploaded, if the source tells it."""
+    uploaded = file.uploaded if file is not None and is_moment(file.uploaded or "") else None
+    return replace(artifact, uploaded=uploaded) if uploaded and isinstance(artifact, LockedFile) else artifact
 
 
 def also_known(
