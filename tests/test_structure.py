@@ -246,7 +246,7 @@ class Structure(unittest.TestCase):
         """A module each; `follow` is part of `enter`; others are options, or kinds of exports."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
         commands = {name for name in COMMANDS if name != "demo"}
-        beside = {"keep", "kernels", "now", "script_folder"}
+        beside = {"census_news", "keep", "kernels", "now", "script_folder"}
         self.assertEqual(names, {*commands, *beside} - {"completion", "follow"})
 
     def test_documents_name_what_there_is(self) -> None:

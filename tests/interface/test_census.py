@@ -395,6 +395,71 @@ class Census(ProgramCase):
                 return answer.read()
         return self.fail("no connection became free")
 
+    def test_over_time(self) -> None:
+        """Forgotten, renamed, silent, and what is new: by git, and by a database."""
+        self.rabbet("recreate")
+        self.rabbet("census", "record", "--label", "barn", "--to", "barn.json")
+        old = re.sub(
+            r'"timestamp": ".*?"',
+            '"timestamp": "2020-05-01T12:00:00Z"',
+            (self.project / "barn.json").read_text(),
+        )
+        database = {"RABBET_CENSUS": f"sqlite:///{self.root / 'census.db'}"}
+        self.push_census("barn", old)
+        for named in ({}, database):
+            with self.subTest(named):
+                self.check_over_time(**named)
+
+    def check_over_time(self, **named: str) -> None:
+        """With what is collected, or with the machines of a database."""
+
+        def ask(*arguments: str, code: int = 0) -> dict:
+            named or self.rabbet("census", "collect")
+            return self.rabbet("census", *arguments, "--json", code=code, **named).json()
+
+        def labels() -> list[str]:
+            return sorted(label for group in ask("show")["groups"] for label in group["labels"])
+
+        self.rabbet("recreate")
+        self.rabbet("census", "send", "--label", "loft", **named)
+        self.assertEqual([one["label"] for one in ask("news", "--since", "1d")["added"]], ["loft"])
+        self.assertEqual(ask("news")["broke"], [])
+        put_there(self.site, "combframe", "1.5", installer="handy")
+        self.rabbet("census", "send", "--label", "loft", **named)
+        told = self.root / "told.json"
+        told.unlink(missing_ok=True)
+        broke = ask("news", "--since", "last", "--tell", f"tee '{told}'", code=1)["broke"]
+        self.assertEqual([(one["label"], one["about"]) for one in broke], [("loft", ["combframe"])])
+        self.assertEqual(json.loads(told.read_text())["broke"], broke)
+        told.unlink()
+        self.assertTrue(
+            self.rabbet("census", "news", "--tell", f"tee '{told}'", **named).out.startswith("Nothing is new")
+        )
+        self.assertFalse(told.exists())
+        self.rabbet("census", "news", "--since", "9d", "--tell", "false", code=7, **named)
+        self.rabbet("census", "news", "--since", "9d", "--tell", "no-such-command", code=2, **named)
+        ask("check", code=1)
+        ask("check", "--allow", "1")
+        self.assertEqual([week["breaking"] for week in ask("trend")["weeks"]], [1])
+        self.assertRegex(self.rabbet("census", "trend", **named).out, r"\d of \d machines? as locked on")
+        if not named:
+            self.assertEqual(ask("show", "--heard-since", "2021-01-01")["silent"][0]["label"], "barn")
+            self.assertEqual(ask("check", "--heard-since", "30d", code=1)["silent"][0]["label"], "barn")
+            self.assertEqual(labels(), ["barn", "loft"])
+            ask("rename", "loft", "barn", code=2)
+        ask("rename", "loft", "../loft", code=2)
+        ask("rename", "nobody", "shed", code=2)
+        ask("rename", "loft", code=2)
+        self.assertEqual(ask("rename", "loft", "shed")["renamed"], "shed")
+        self.rabbet("census", "send", "--label", "loft", **named)
+        self.assertLessEqual({"loft", "shed"}, set(labels()))
+        ask("forget", "loft", code=1)
+        ask("forget", "loft", "--yes")
+        ask("forget", "loft", "--yes", code=2)
+        self.assertEqual(labels(), ["shed"] if named else ["barn", "shed"])
+        ask("show", "--yes", code=2)
+        ask("show", "--tell", "true", code=2)
+
     def test_serve(self) -> None:
         """The page, live: for the loopback's own names, read-only, with headers that keep it to itself."""
         self.rabbet("recreate")

@@ -142,7 +142,13 @@ class Schemas(ProgramCase):
             "check --from loft.json",
         ):
             self.ask(f"census {line}")
-        for line in ("show --library combframe", "show --since 2026-01-01"):
+        for line in (
+            "show --library combframe",
+            "show --since 2026-01-01",
+            "news",
+            "trend",
+            "rename loft barn",
+        ):
             self.ask(f"census {line}")
 
     def test_schemas(self) -> None:

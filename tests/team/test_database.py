@@ -16,7 +16,13 @@ from tests.support.postgres import PROGRAMS, postgres
 KEEP = 3
 
 
-OLDER = """\
+WITHOUT_DAYS = """\
+DROP TABLE rabbet_day;
+DROP TABLE rabbet_event;
+UPDATE rabbet_schema SET number = 3
+"""
+OLDER = f"""\
+{WITHOUT_DAYS};
 CREATE TABLE rabbet_record (
     machine_id INTEGER, recorded BIGINT, state_id INTEGER REFERENCES rabbet_state (id)
 );
@@ -86,15 +92,55 @@ class OnSqlite(Stored):
     def test_older_schema(self) -> None:
         """A database of an older schema is brought up to date, by many at once, and keeps what it has."""
         self.send(("loft", 1, "a"))
-        engine = create_engine(self.url)
-        with engine.begin() as connection:
-            for statement in OLDER.split(";"):
-                connection.execute(text(statement))
-        engine.dispose()
-        with ThreadPoolExecutor(4) as pool:
-            found = list(pool.map(lambda _: self.newest(), range(4)))
-        self.assertEqual(found, [{"loft": (1, "a")}] * 4)
-        self.assertEqual(self.asked("SELECT number FROM rabbet_schema"), SCHEMA)
+        for older in (OLDER, WITHOUT_DAYS):
+            engine = create_engine(self.url)
+            with engine.begin() as connection:
+                for statement in older.split(";"):
+                    connection.execute(text(statement))
+            engine.dispose()
+            with ThreadPoolExecutor(4) as pool:
+                found = list(pool.map(lambda _: self.newest(), range(4)))
+            self.assertEqual(found, [{"loft": (1, "a")}] * 4)
+            self.assertEqual(self.asked("SELECT number FROM rabbet_schema"), SCHEMA)
+            with opened_database(self.url) as database:
+                self.assertEqual((database.days("hivescale"), database.events("hivescale")), ([], []))
+
+    def test_forget_and_rename(self) -> None:
+        """Another machine's arrivals, another project's machines and shared contents stay; it is noted."""
+        self.send(("loft", 1, "a"), ("stall", 1, "a"), ("barn", 1, "b"), ("barn", 2, "c"))
+        self.send(("loft", 9, "z"), project="another")
+        with opened_database(self.url) as database:
+            for old, new, done in (
+                ("loft", "stall", "taken"),
+                ("nobody", "shed", "absent"),
+                ("loft", "loft", "done"),
+                ("loft", "shed", "done"),
+                ("loft", "shed", "absent"),
+            ):
+                self.assertEqual(database.rename("hivescale", old, new), done, (old, new))
+            self.assertEqual([database.forget("hivescale", name) for name in ("barn", "loft")], [True, False])
+            told = [event.what for event in database.events("hivescale")]
+            self.assertEqual(database.events("another"), [])
+        self.assertEqual(told, ["rename loft loft", "rename loft shed", "forget barn"])
+        self.assertEqual(self.newest(), {"shed": (1, "a"), "stall": (1, "a")})
+        self.assertEqual(self.newest("another"), {"loft": (9, "z")})
+        self.assertEqual(self.asked("SELECT count(*) FROM rabbet_state"), 2)
+        self.send(("barn", 3, "c"))
+        self.assertEqual(self.newest()["barn"], (3, "c"))
+
+    def test_days(self) -> None:
+        """One row a day, the last one written, by projects; also when many write it at once."""
+
+        def one(number: int) -> None:
+            with opened_database(self.url) as database:
+                database.note_day("hivescale", f"2026-05-{number % 3 + 1:02}", str(number % 3))
+                database.note_day("another", "2026-05-01", "z")
+
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(one, range(12)))
+        with opened_database(self.url) as database:
+            self.assertEqual(database.days("hivescale"), ["0", "1", "2"])
+            self.assertEqual(database.days("another"), ["z"])
 
     def asked(self, question: str) -> object:
         """What the database itself answers."""

@@ -4,6 +4,8 @@
     rabbet_machine    a machine by its project (and variant, as in `hives+gui`) and label
     rabbet_state      what is installed, each content once, packed; machines of a team share most of them
     rabbet_arrival    which state a machine was in, and when by its own clock, numbered as they arrived
+    rabbet_day        how many machines were in which state on a day, for good
+    rabbet_event      machines that were forgotten or renamed, and when
 
 An arrival is one row, so what thousands of machines send is small. What a machine sent last is its newest,
 whatever its clock says. All writing is in transactions; of two senders that both add the same row, one begins
@@ -22,6 +24,7 @@ from msgspec import Struct
 
 from rabbet.core.shown_text import shown_location
 from rabbet.errors import SourceFailed
+from rabbet.net.git.shared_refs import Renamed
 from rabbet.team.labels import checked_label
 
 if TYPE_CHECKING:
@@ -29,11 +32,21 @@ if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPIConnection
     from sqlalchemy.exc import SQLAlchemyError
 
-__all__ = ["SCHEMA", "Database", "DatabaseRecord", "Sent", "StoredState", "opened_database"]
+__all__ = [
+    "SCHEMA",
+    "Database",
+    "DatabaseRecord",
+    "Event",
+    "Sent",
+    "StoredState",
+    "opened_database",
+]
 
 _Value = TypeVar("_Value")
 
-SCHEMA = 3  # 1, 2: `rabbet_record`, ordered by the senders' clocks. 3: `rabbet_arrival` in its place
+# 1, 2: `rabbet_record`, by senders' clocks. 3: `rabbet_arrival` instead. 4: `rabbet_event`, `rabbet_day`
+SCHEMA = 4
+_WITH_ARRIVALS = 3
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
 _URLS = "URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME"
 _OWN_DRIVER = "psycopg"
@@ -58,6 +71,13 @@ class Sent(NamedTuple):
     number: int
 
 
+class Event(NamedTuple):
+    """Something that was done to a machine, and when (seconds since the epoch)."""
+
+    at: int
+    what: str
+
+
 class StoredState(NamedTuple):
     """A content, and the machines that sent it.
 
@@ -73,6 +93,8 @@ class _Tables(Struct, frozen=True):
     machine: "Table"
     state: "Table"
     arrival: "Table"
+    event: "Table"
+    day: "Table"
 
 
 def _tables(metadata: "MetaData") -> _Tables:
@@ -103,6 +125,23 @@ def _tables(metadata: "MetaData") -> _Tables:
             Column("id", Integer, primary_key=True),
             Column("digest", String(64), nullable=False, unique=True),
             Column("content", LargeBinary, nullable=False),
+        ),
+        day=Table(
+            "rabbet_day",
+            metadata,
+            Column("id", Integer, primary_key=True),
+            Column("project", String(200), nullable=False),
+            Column("day", String(10), nullable=False),
+            Column("content", String(4000), nullable=False),
+            UniqueConstraint("project", "day"),
+        ),
+        event=Table(
+            "rabbet_event",
+            metadata,
+            Column("id", Integer, primary_key=True),
+            Column("project", String(200), nullable=False, index=True),
+            Column("at", BigInteger, nullable=False),
+            Column("what", String(200), nullable=False),
         ),
         arrival=Table(
             "rabbet_arrival",
@@ -210,6 +249,79 @@ class Database:
             else:
                 return
 
+    def forget(self, project: str, label: str) -> bool:
+        """Remove a machine and all that it has sent, in one transaction; whether there was one."""
+        from sqlalchemy import select
+
+        machine, arrival = self._tables.machine, self._tables.arrival
+        with self._engine.begin() as connection:
+            chosen = select(machine.c.id).where(machine.c.project == project, machine.c.label == label)
+            found = connection.execute(chosen).scalar()
+            if found is None:
+                return False
+            own = arrival.c.machine_id == found
+            states = set(connection.execute(select(arrival.c.state_id).where(own)).scalars())
+            connection.execute(arrival.delete().where(own))
+            self._drop_unused(connection, states)
+            connection.execute(machine.delete().where(machine.c.id == found))
+            self._note(connection, project, f"forget {label}")
+        return True
+
+    def rename(self, project: str, label: str, new: str) -> Renamed:
+        """Give a machine another label, which no other one has."""
+        from sqlalchemy.exc import IntegrityError
+
+        machine = self._tables.machine
+        mine = machine.update().where(machine.c.project == project, machine.c.label == label)
+        try:
+            with self._engine.begin() as connection:
+                found = connection.execute(mine.values(label=new)).rowcount > 0
+                if found:
+                    self._note(connection, project, f"rename {label} {new}")
+        except IntegrityError:
+            return "taken"
+        return "done" if found else "absent"
+
+    def note_day(self, project: str, day: str, content: str) -> None:
+        """Keep the row of a day, in place of one that is there already."""
+        from sqlalchemy.exc import IntegrityError
+
+        table = self._tables.day
+        mine = table.update().where(table.c.project == project, table.c.day == day)
+        for number in range(2):
+            try:
+                with self._engine.begin() as connection:
+                    if not connection.execute(mine.values(content=content)).rowcount:
+                        connection.execute(table.insert().values(project=project, day=day, content=content))
+            except IntegrityError:  # somebody else has added it just now
+                if number:
+                    raise
+            else:
+                return
+
+    def days(self, project: str) -> list[str]:
+        """The rows of all days that are kept, oldest first."""
+        from sqlalchemy import select
+
+        table = self._tables.day
+        chosen = select(table.c.content).where(table.c.project == project).order_by(table.c.day)
+        with self._engine.connect() as connection:
+            return [str(content) for (content,) in connection.execute(chosen)]
+
+    def events(self, project: str) -> list[Event]:
+        """What was done to machines of a project, oldest first."""
+        from sqlalchemy import select
+
+        event = self._tables.event
+        chosen = select(event.c.at, event.c.what).where(event.c.project == project).order_by(event.c.id)
+        with self._engine.connect() as connection:
+            return [Event(at, what) for at, what in connection.execute(chosen)]
+
+    def _note(self, connection: "Connection", project: str, what: str) -> None:
+        connection.execute(
+            self._tables.event.insert().values(project=project, at=int(time.time()), what=what)
+        )
+
     def newest(self, project: str) -> Iterator[StoredState]:
         """The states that machines are in by what they sent last, each with all of its machines."""
         from sqlalchemy import func, select
@@ -290,8 +402,9 @@ class Database:
                 mine = schema.update().where(schema.c.number == number).values(number=SCHEMA)
                 if connection.execute(mine).rowcount:
                     self._metadata.create_all(connection)
-                    connection.execute(text(_INTO_ARRIVALS))
-                    connection.execute(text("DROP TABLE rabbet_record"))
+                    if number < _WITH_ARRIVALS:
+                        connection.execute(text(_INTO_ARRIVALS))
+                        connection.execute(text("DROP TABLE rabbet_record"))
         except (OperationalError, ProgrammingError):
             if self._schema() == number:
                 raise
@@ -366,9 +479,9 @@ class Database:
 
     def _forget(self, connection: "Connection", machines: set[int], keep: int) -> None:
         """Delete all but the newest `keep` arrivals of each machine, and the states that no other one has."""
-        from sqlalchemy import exists, select
+        from sqlalchemy import select
 
-        arrival, state = self._tables.arrival, self._tables.state
+        arrival = self._tables.arrival
         left: set[int] = set()
         for part in _parts(sorted(machines)):
             chosen = select(arrival.c.machine_id, arrival.c.number, arrival.c.state_id)
@@ -379,6 +492,13 @@ class Database:
             left |= {state_id for _, state_id in old if isinstance(state_id, int)}
             for numbers in _parts([number for number, _ in old]):
                 connection.execute(arrival.delete().where(arrival.c.number.in_(numbers)))
+        self._drop_unused(connection, left)
+
+    def _drop_unused(self, connection: "Connection", left: set[int]) -> None:
+        """Delete those of these states that no machine has any more."""
+        from sqlalchemy import exists
+
+        arrival, state = self._tables.arrival, self._tables.state
         for states in _parts(sorted(left)):
             unused = state.c.id.in_(states) & ~exists().where(arrival.c.state_id == state.c.id)
             connection.execute(state.delete().where(unused))

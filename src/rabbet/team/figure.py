@@ -26,7 +26,13 @@ def drawn(sheet: Sheet) -> bytes:
     crowded = len(columns) > 16
     cell_width = _NARROW if crowded else max(_CELL[0], 0.09 * _longest(sheet, len(columns), len(lines)))
     width = max(8.0, _LEFT + cell_width * len(columns) + 0.4)
-    below = [sheet.legend, *_rest(sheet, len(columns), len(lines)), "", *map(_group, columns[:_TOLD])]
+    below = [
+        sheet.legend,
+        *([sheet.made] if sheet.made else []),
+        *_rest(sheet, len(columns), len(lines)),
+        "",
+        *map(_group, columns[:_TOLD]),
+    ]
     height = _HEAD + _CELL[1] * max(1, len(lines)) + _LINE * (len(below) + 1)
     figure = Figure(figsize=(width, height), dpi=_DPI, facecolor="#ffffff")
     axes = figure.add_axes((0, 0, 1, 1))

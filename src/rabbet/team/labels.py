@@ -8,7 +8,7 @@ from rabbet.core.limits import MOST_METADATA
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
 
-__all__ = ["checked_label", "own_label"]
+__all__ = ["checked_label", "own_label", "set_label"]
 
 _FILE = "label"
 _FORM = re.compile(r"[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?\Z")
@@ -32,6 +32,12 @@ def own_label(folder: Path) -> str:
         opened.remove_tree(_FILE)  # a damaged one, or something else in its place
         opened.offer(_FILE, f"{label}\n".encode())  # the first process decides for all
         return _known(opened) or label
+
+
+def set_label(folder: Path, label: str) -> None:
+    """Call the machine otherwise from now on. Raises `CannotWrite`."""
+    with cannot_write(folder / _FILE), GuardedFolder.at(folder) as opened:
+        opened.write(_FILE, f"{label}\n".encode())
 
 
 def _known(folder: GuardedFolder) -> str | None:

@@ -22,11 +22,15 @@ class Cell(Struct, frozen=True, kw_only=True):
 
 
 class Column(Struct, frozen=True, kw_only=True):
-    """A group of machines: its name, their labels, what sets them apart, and the command that mends that."""
+    """A group of machines: its name, their labels, what sets them apart, and the command that mends that.
+
+    Each machine was last `heard` of on a day, in the order of the labels; empty where nobody tells.
+    """
 
     name: str
     labels: tuple[str, ...]
     text: str
+    heard: tuple[str, ...] = ()
     mend: str = ""
     weight: str = ""
 
@@ -49,7 +53,7 @@ class Nouns(Struct, frozen=True, kw_only=True):
 
 
 class Sheet(Struct, frozen=True, kw_only=True):
-    """The whole, with a title, one sentence on the outcome, and what the signs mean."""
+    """The whole, with a title, one sentence on the outcome, what the signs mean, and when it was made."""
 
     title: str
     outcome: str
@@ -58,6 +62,18 @@ class Sheet(Struct, frozen=True, kw_only=True):
     lines: tuple[Line, ...]
     doubts: tuple[str, ...] = ()
     nouns: Nouns = Nouns()
+    made: str = ""
+
+    @property
+    def members(self) -> tuple[str, ...]:
+        """For each column its machines, each with the day on which it was last heard of."""
+        return tuple(
+            ", ".join(
+                f"{label} ({when})" if when else label
+                for label, when in zip(column.labels, column.heard or [""] * len(column.labels), strict=True)
+            )
+            for column in self.columns
+        )
 
 
 def page(sheet: Sheet) -> str:

@@ -48,11 +48,15 @@ class MachineState(Struct, frozen=True, kw_only=True):
 
 
 class Group(Struct, frozen=True, kw_only=True):
-    """Machines in the same state, by their labels, under a short name such as `A`."""
+    """Machines in the same state, by their labels, under a short name such as `A`.
+
+    Each was `recorded` at a time in seconds since the epoch, in the order of the labels (0: nobody tells).
+    """
 
     name: str
     labels: tuple[str, ...]
     state: MachineState
+    recorded: tuple[int, ...] = ()
 
     @property
     def cells(self) -> Mapping[Subject, Finding]:
@@ -114,7 +118,12 @@ def matrix_of(states: Iterable[MachineState]) -> Matrix:
         key=lambda some: (_rank(some[0]), -len(some), some[0].label),
     )
     groups = tuple(
-        Group(name=_letters(number), labels=tuple(state.label for state in some), state=some[0])
+        Group(
+            name=_letters(number),
+            labels=tuple(state.label for state in some),
+            state=some[0],
+            recorded=tuple(state.recorded for state in some),
+        )
         for number, some in enumerate(ordered)
     )
     return Matrix(groups=groups, rows=tuple(_rows(groups)))

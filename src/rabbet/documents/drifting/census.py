@@ -10,10 +10,10 @@ from rabbet.core.census.matrix import MachineState
 from rabbet.core.model.finding import Weight
 from rabbet.documents.drifting.finding import finding_document, mend_command
 from rabbet.tasks.drifting.census import (
-    AheadOfTime,
     Census,
     Collected,
     Development,
+    Heard,
     LibraryOverTime,
     SavedInventory,
 )
@@ -21,12 +21,14 @@ from rabbet.workspace.states.machines import Unread
 
 __all__ = [
     "CensusDocument",
+    "ChangedDocument",
     "CheckDocument",
     "CollectedDocument",
     "DevelopmentDocument",
     "LibraryDocument",
     "MachineDocument",
     "RecordedDocument",
+    "unread_document",
 ]
 
 
@@ -61,6 +63,20 @@ class CollectedDocument(Struct, frozen=True):
         return {"remote": found.remote, "machines": found.machines, "inventories": found.inventories}
 
 
+class ChangedDocument(Struct, frozen=True):
+    """A machine that was forgotten, or (`new`) renamed; `where`, empty where nothing was changed."""
+
+    schema: ClassVar[str] = "census-changed"
+
+    label: str
+    new: str | None
+    where: str
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"label": self.label, "renamed": self.new, "changed_in": self.where or None}
+
+
 class CensusDocument(Struct, frozen=True):
     """The matrix of what differs × groups of machines."""
 
@@ -79,6 +95,10 @@ class CensusDocument(Struct, frozen=True):
                 {
                     "name": group.name,
                     "labels": list(group.labels),
+                    "machines": [
+                        {"label": label, "recorded": when or None}
+                        for label, when in zip(group.labels, group.recorded, strict=True)
+                    ],
                     "weight": str(group.state.weight) if group.state.weight else None,
                     "behind": group.state.behind,
                     "trouble": group.state.trouble or None,
@@ -97,16 +117,25 @@ class CensusDocument(Struct, frozen=True):
                 for row in matrix.rows
             ],
             "files": [path.name for path in self.drawn],
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
+            "unread": unread_document(self.found.unread),
+            "ahead": _heard_document(self.found.ahead),
+            "silent": _heard_document(self.found.silent),
+            "lock": _lock_document(self.found),
         }
 
 
-def _ahead_document(ahead: Sequence[AheadOfTime]) -> list[dict[str, object]]:
-    return [{"label": machine.label, "recorded": machine.recorded} for machine in ahead]
+def _lock_document(found: Census) -> dict[str, object] | None:
+    """The revision of the lock that machines were compared with; `None` where git has none like it."""
+    lock = found.held_against
+    return {"commit": lock.commit or None, "committed": lock.when or None} if lock else None
 
 
-def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
+def _heard_document(machines: Sequence[Heard]) -> list[dict[str, object]]:
+    return [{"label": machine.label, "recorded": machine.recorded} for machine in machines]
+
+
+def unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
+    """What can't be read, and why."""
     return [{"what": entry.what, "because": entry.because} for entry in unread]
 
 
@@ -146,8 +175,8 @@ class LibraryDocument(Struct, frozen=True):
                 {"machine": label, "since": when, "version": version or None}
                 for label, when, version in found.changes
             ],
-            "unread": _unread_document(found.unread),
-            "ahead": _ahead_document(found.ahead),
+            "unread": unread_document(found.unread),
+            "ahead": _heard_document(found.ahead),
         }
 
 
@@ -162,8 +191,8 @@ class DevelopmentDocument(Struct, frozen=True):
         """The content of the JSON document."""
         return {
             "changes": [MachineDocument(state).document() for state in self.found.states],
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
+            "unread": unread_document(self.found.unread),
+            "ahead": _heard_document(self.found.ahead),
         }
 
 
@@ -191,6 +220,8 @@ class CheckDocument(Struct, frozen=True):
             "breaking": matrix.weighing(Weight.BREAKS),
             "differing": matrix.weighing(Weight.DIFFERS),
             "unknown": matrix.unknown,
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
+            "unread": unread_document(self.found.unread),
+            "ahead": _heard_document(self.found.ahead),
+            "silent": _heard_document(self.found.silent),
+            "oldest": min((when for group in matrix.groups for when in group.recorded if when), default=None),
         }

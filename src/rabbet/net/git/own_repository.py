@@ -90,10 +90,10 @@ class OwnRepository:
         served = self._served("upload-pack", remote)
         return self._talk(remote, ["ls-remote", "--quiet", served, "--", remote.url, pattern])
 
-    def push(self, remote: Remote, refspec: str, *options: str) -> ProgramAnswer:
-        """Push a ref. Raises as `fetch` does."""
+    def push(self, remote: Remote, refspecs: Sequence[str], *options: str) -> ProgramAnswer:
+        """Push refs. Raises as `fetch` does."""
         options = ("--no-verify", *options, self._served("receive-pack", remote))
-        return self._talk(remote, ["push", "--quiet", *options, "--", remote.url, refspec])
+        return self._talk(remote, ["push", "--quiet", *options, "--", remote.url, *refspecs])
 
     @staticmethod
     def _served(service: str, remote: Remote) -> str:

@@ -1,6 +1,7 @@
 """Small files that a team shares through a repository's remote, under refs that no branch list shows.
 
     refs/rabbet/machines/GROUP/LABEL     a commit without parents; its tree holds what one machine has sent
+    refs/rabbet/notes/GROUP              another one; its tree holds texts on the whole group, by their names
 
 The files in a tree are numbered in the order in which they arrived, and renumbered with each: no sender's
 clock counts. Each sender has a ref of its own, which it replaces only while the remote still has what it
@@ -8,16 +9,18 @@ built upon: two senders of one label take turns, and nothing is lost. What is se
 repository of our own: neither hooks nor the configuration of the project's repository take part.
 """
 
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Iterator
+from typing import Literal, NamedTuple, TypeAlias
 
 from rabbet.errors import SourceFailed
 from rabbet.net.git.objects import entries_of, read_objects
 from rabbet.net.git.own_repository import OwnRepository, Remote
 
-__all__ = ["SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
+__all__ = ["Renamed", "SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
 
 _REFS = "refs/rabbet/machines"
+_NOTES = "refs/rabbet/notes"
+_OVERTAKEN = (b"stale info", b"fetch first", b"cannot lock")  # somebody else was faster
 _TRIES = 10  # of replacing a ref that others of the same label replace meanwhile
 _MOST_LABELS = 20_000  # that are looked at
 _LARGEST_TREE = 1_000_000  # bytes; one with 50 files has 5 kB
@@ -27,6 +30,10 @@ _NOBODY = {  # of a commit: no name, host or time zone of the sender's travels a
     **{f"GIT_{role}_EMAIL": "rabbet@localhost" for role in ("AUTHOR", "COMMITTER")},
     **{f"GIT_{role}_DATE": "@0 +0000" for role in ("AUTHOR", "COMMITTER")},
 }
+
+
+Renamed: TypeAlias = Literal["done", "absent", "taken"]
+"""What became of a new label: there may be no such machine, or another one that has the new label."""
 
 
 class SharedFile(NamedTuple):
@@ -81,11 +88,11 @@ class SharedRefs:
             if done.code != 0:
                 raise self._failed("commit-tree", done.err)
             commit = done.text.strip()
-            pushed = self._own.push(self._remote, f"{commit}:{ref}", f"--force-with-lease={ref}:{known}")
+            pushed = self._own.push(self._remote, [f"{commit}:{ref}"], f"--force-with-lease={ref}:{known}")
             if pushed.code == 0:
                 self._asked("update-ref", ref, commit)
                 return
-            if not any(reason in pushed.err for reason in (b"stale info", b"fetch first", b"cannot lock")):
+            if not any(reason in pushed.err for reason in _OVERTAKEN):
                 break
         raise self._failed("push", pushed.err)
 
@@ -117,6 +124,108 @@ class SharedRefs:
         if done.code != 0:
             raise self._failed("fetch", done.err)
         return collected_files(self._own, self._group)
+
+    def notes(self, name: str, *, fetching: bool = True) -> str:
+        """The text of a note on the whole group, as the remote has it; empty where it has none.
+
+        Without `fetching` it is what was fetched before. Raises `SourceFailed`.
+        """
+        self._own.make()
+        ref = f"{_NOTES}/{self._group}"
+        here = self._own.ask(["rev-parse", "--verify", "--quiet", ref]).text.strip()
+        return self._noted(self._fetched_notes() if fetching else here).get(name, "")
+
+    def note(self, name: str, change: Callable[[str], str]) -> None:
+        """Change a note on the group: its text becomes what `change` makes of it. Raises `SourceFailed`.
+
+        That is done again for another text where somebody else changes the note meanwhile.
+        """
+        self._own.make()
+        ref = f"{_NOTES}/{self._group}"
+        for _ in range(_TRIES):
+            known = self._fetched_notes()
+            texts = self._noted(known)
+            changed = {**texts, name: change(texts.get(name, ""))}
+            if changed == texts:
+                return
+            blobs = {
+                title: self._asked("hash-object", "-w", "--stdin", given=text.encode()).strip()
+                for title, text in changed.items()
+            }
+            listed = "".join(f"100644 blob {blob}\t{title}\n" for title, blob in sorted(blobs.items()))
+            tree = self._asked("mktree", given=listed.encode()).strip()
+            done = self._own.ask(["commit-tree", tree, "-m", "notes"], variables=_NOBODY)
+            if done.code != 0:
+                raise self._failed("commit-tree", done.err)
+            commit = done.text.strip()
+            pushed = self._own.push(self._remote, [f"{commit}:{ref}"], f"--force-with-lease={ref}:{known}")
+            if pushed.code == 0:
+                return
+            if not any(reason in pushed.err for reason in _OVERTAKEN):
+                break
+        raise self._failed("push", pushed.err)
+
+    def _fetched_notes(self) -> str:
+        """The commit with the notes, fetched; empty where there is none."""
+        for _ in range(_TRIES):
+            try:
+                return self._known_there(f"{_NOTES}/{self._group}")
+            except _Moved as moved:
+                said = moved.said
+        raise self._failed("fetch", said)
+
+    def _noted(self, commit: str) -> dict[str, str]:
+        """The notes of a commit, by their names."""
+        if not commit:
+            return {}
+        tree = self._asked("rev-parse", f"{commit}^{{tree}}").strip()
+        found = dict(read_objects(self._own.ask, [tree], "tree", _LARGEST_TREE))
+        entries = {
+            entry.id: entry.name for entry in entries_of(found.get(tree, b""), len(tree)) if entry.is_file
+        }
+        contents = read_objects(self._own.ask, entries, "blob", _LARGEST)
+        return {entries[blob]: content.decode("utf-8", "replace") for blob, content in contents}
+
+    def forget(self, label: str) -> bool:
+        """Remove all that a label has sent, here and there; whether there was anything.
+
+        Raises `SourceFailed`.
+        """
+        return self._move(label, None) == "done"
+
+    def rename(self, label: str, new: str) -> Renamed:
+        """Give what a label has sent to another one, which has sent nothing. Raises `SourceFailed`."""
+        return self._move(label, new)
+
+    def _move(self, label: str, new: str | None) -> Renamed:
+        """Push a label's ref under another name, or under none, in one step."""
+        self._own.make()
+        ref, to = f"{self._refs}/{label}", f"{self._refs}/{new}"
+        for number in range(_TRIES):
+            try:
+                known = self._known_there(ref)
+                if new is not None and self._known_there(to):
+                    return "taken"
+            except _Moved as moved:
+                if number == _TRIES - 1:
+                    raise self._failed("fetch", moved.said) from moved
+                continue
+            if not known:
+                return "absent"
+            leases = [f"--force-with-lease={ref}:{known}"]
+            refspecs = [f":{ref}"]
+            if new is not None:
+                leases.append(f"--force-with-lease={to}:")
+                refspecs.append(f"{known}:{to}")
+            pushed = self._own.push(self._remote, refspecs, "--atomic", *leases)
+            if pushed.code == 0:
+                self._own.ask(["update-ref", "-d", ref])
+                if new is not None:
+                    self._asked("update-ref", to, known)
+                return "done"
+            if b"stale info" not in pushed.err:
+                break
+        raise self._failed("push", pushed.err)
 
     def _asked(self, *arguments: str, given: bytes = b"") -> str:
         done = self._own.ask(arguments, given)

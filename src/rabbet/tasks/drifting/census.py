@@ -3,6 +3,8 @@
 import time
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
+from functools import partial
 from operator import itemgetter
 from typing import NamedTuple
 
@@ -13,6 +15,7 @@ from rabbet import __version__
 from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
 from rabbet.core.declaration.edit import Edit
+from rabbet.core.drift.since import LockRevision
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.names import library_name
 from rabbet.core.shell import quoted
@@ -28,7 +31,7 @@ from rabbet.net.git.shared_refs import SharedRefs
 from rabbet.tasks.declaring.declare import Edited, change
 from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra
-from rabbet.team.labels import checked_label, own_label
+from rabbet.team.labels import checked_label, own_label, set_label
 from rabbet.team.sheet import order_by_likeness
 from rabbet.work.own_program import own_program, start_in_background
 from rabbet.workspace.rules.judging import CountedRules, counted_rules
@@ -48,18 +51,21 @@ from rabbet.workspace.states.machines import (
 from rabbet.workspace.states.sending import answer
 
 __all__ = [
-    "AheadOfTime",
     "Census",
     "Collected",
     "Development",
+    "Heard",
     "LibraryOverTime",
     "RecordOptions",
     "SavedInventory",
     "collect",
     "developed",
+    "forget",
     "library_over_time",
     "one_machine",
     "record",
+    "refs_of",
+    "rename",
     "send",
     "send_every",
     "send_in_background",
@@ -67,6 +73,7 @@ __all__ = [
     "show",
 ]
 
+EVENTS = "events"  # the note on machines that were forgotten or renamed
 _KEPT = 50  # inventories of each machine
 _SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this machine
 
@@ -95,20 +102,28 @@ class Collected(Struct, frozen=True, kw_only=True):
     inventories: int
 
 
-class AheadOfTime(NamedTuple):
-    """A machine whose record is from a time that is still to come here: one of the clocks is wrong."""
+class Heard(NamedTuple):
+    """A machine, and when it was recorded by its own clock, in seconds since the epoch."""
 
     label: str
     recorded: int
 
 
 class Census(Struct, frozen=True, kw_only=True):
-    """The machines against the lock, and the inventories that can't be read, with the reasons."""
+    """The machines against the lock, and the inventories that can't be read, with the reasons.
+
+    Records of those that are `ahead` are from a time that is still to come here: one of the clocks is wrong.
+    `silent` machines were not heard of for so long that they are left out. `held_against` is the revision of
+    the lock, if git has it; `made` is the time of the census.
+    """
 
     matrix: Matrix
     states: tuple[MachineState, ...]
     unread: tuple[Unread, ...]
-    ahead: tuple[AheadOfTime, ...]
+    ahead: tuple[Heard, ...]
+    silent: tuple[Heard, ...] = ()
+    held_against: LockRevision | None = None
+    made: float = 0.0
 
 
 def record(session: Session, options: RecordOptions, file: str | None) -> SavedInventory:
@@ -126,10 +141,7 @@ def _recorded(session: Session, options: RecordOptions) -> SavedInventory:
         else checked_label(options.label)
     )
     if label is None:
-        raise WrongUsage(
-            f"'{(options.label or '')[:60]}' can't be a label",
-            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
-        )
+        raise _no_label(options.label or "")
     session.observer.stage("looking at what is installed")
     found = inventory_here(session, label, options.place, deep=options.deep)
     project = session.project
@@ -143,7 +155,7 @@ def send(session: Session, options: RecordOptions, remote: str | None) -> SavedI
 
     Raises what `drift` raises, and `SourceFailed`.
     """
-    refs, name = _refs(session, remote)
+    refs, name = refs_of(session, remote)
     found = _recorded(session, options)
     session.observer.stage(f"sending through '{name}'")
     content = found.text.encode()
@@ -192,14 +204,14 @@ def send_in_background(session: Session) -> None:
 
 def collect(session: Session, remote: str | None) -> Collected:
     """Fetch what all machines have sent. Raises `SourceFailed`."""
-    refs, name = _refs(session, remote)
+    refs, name = refs_of(session, remote)
     session.observer.stage(f"collecting from '{name}'")
     with claimed(session.machine.store_folder, f"census {session.project.folder}"):
         files = refs.collect()
     return Collected(remote=name, machines=len({file.label for file in files}), inventories=len(files))
 
 
-def _refs(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
+def refs_of(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
     """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`.
 
     Only its address is taken from the repository's configuration, nothing else of it counts.
@@ -227,10 +239,85 @@ def _refs(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
     return SharedRefs(own, there, name, census_group(project)), name
 
 
-def show(session: Session, places: Sequence[str], url: str | None = None, *, judged: bool = False) -> Census:
+def forget(session: Session, label: str, remote: str | None, url: str | None) -> str:
+    """Remove all that a machine has sent, from a database or through a remote; the name of that.
+
+    Raises `WrongUsage` for a machine that has sent nothing there, `SourceFailed`.
+    """
+    if url:
+        with needing_extra("a database"), opened_database(url) as database:
+            found, where = database.forget(census_group(session.project), label), shown_location(url)
+    else:
+        refs, where = refs_of(session, remote)
+        with claimed(session.machine.store_folder, f"census {session.project.folder}"):
+            found = refs.forget(label)
+            if found:
+                refs.note(EVENTS, partial(_with_event, what=f"forget {label}"))
+    if not found:
+        raise _no_machine(label, where)
+    return where
+
+
+def rename(session: Session, label: str, new: str, remote: str | None, url: str | None) -> str:
+    """Give a machine another label, with all that it has sent; the name of where that was done.
+
+    This machine's own label changes, too. Raises `WrongUsage` for a machine that has sent nothing there, and
+    a label that can't be one or is in use, `SourceFailed`.
+    """
+    wanted = checked_label(new)
+    if wanted is None:
+        raise _no_label(new)
+    if url:
+        with needing_extra("a database"), opened_database(url) as database:
+            done, where = database.rename(census_group(session.project), label, wanted), shown_location(url)
+    else:
+        refs, where = refs_of(session, remote)
+        with claimed(session.machine.store_folder, f"census {session.project.folder}"):
+            done = refs.rename(label, wanted)
+            if done == "done":
+                refs.note(EVENTS, partial(_with_event, what=f"rename {label} {wanted}"))
+    if done == "absent":
+        raise _no_machine(label, where)
+    if done == "taken":
+        raise WrongUsage(
+            f"another machine is called '{wanted}'", remedy=f"rabbet census show --machine {quoted(wanted)}"
+        )
+    folder = session.machine.environments().folder
+    if own_label(folder) == label:
+        set_label(folder, wanted)
+    return where
+
+
+def _with_event(text: str, what: str) -> str:
+    """The events with another one: a line each, with its time."""
+    return f"{text}{datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ} {what}\n"
+
+
+def _no_machine(label: str, where: str) -> WrongUsage:
+    return WrongUsage(
+        f"no machine '{label}' has sent anything through '{where}'", remedy="rabbet census show"
+    )
+
+
+def _no_label(text: str) -> WrongUsage:
+    return WrongUsage(
+        f"'{text[:60]}' can't be a label",
+        because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
+    )
+
+
+def show(
+    session: Session,
+    places: Sequence[str],
+    url: str | None = None,
+    *,
+    judged: bool = False,
+    since: int = 0,
+) -> Census:
     """All collected machines against the lock, or those of a database, and those of more files or places.
 
-    What is installed on each may be `judged` by the rules of today, as far as an inventory tells it. Raises
+    What is installed on each may be `judged` by the rules of today, as far as an inventory tells it. Machines
+    that were not recorded `since` a time (in seconds) are left out; those of places are looked at now. Raises
     `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show, `SourceFailed`.
     """
     session.observer.stage("reading inventories")
@@ -253,11 +340,21 @@ def show(session: Session, places: Sequence[str], url: str | None = None, *, jud
             because=["none was collected or stored, and --from names none"],
             remedy="rabbet census send && rabbet census collect",
         )
+    silent = tuple(Heard(state.label, state.recorded) for state in states if 0 < state.recorded < since)
+    states = [state for state in states if not 0 < state.recorded < since]
     matrix = matrix_of(states)
     with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
         matrix = reordered(matrix, order_by_likeness(matrix))
     ahead = _ahead((state.label, state.recorded) for state in states)
-    return Census(matrix=matrix, states=tuple(states), unread=tuple(unread), ahead=ahead)
+    return Census(
+        matrix=matrix,
+        states=tuple(states),
+        unread=tuple(unread),
+        ahead=ahead,
+        silent=tuple(sorted(silent)),
+        held_against=against.revision,
+        made=time.time(),
+    )
 
 
 def _rules(session: Session) -> CountedRules:
@@ -269,10 +366,10 @@ def _rules(session: Session) -> CountedRules:
     return rules
 
 
-def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[AheadOfTime, ...]:
+def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[Heard, ...]:
     """Those of the machines whose clocks go before that of this one, by their labels and times."""
     latest = time.time() + _SECONDS_AHEAD
-    return tuple(AheadOfTime(label, when) for label, when in sorted(set(recorded)) if when > latest)
+    return tuple(Heard(label, when) for label, when in sorted(set(recorded)) if when > latest)
 
 
 def one_machine(census: Census, label: str) -> MachineState:
@@ -296,7 +393,7 @@ class Development(Struct, frozen=True, kw_only=True):
 
     states: tuple[MachineState, ...]
     unread: tuple[Unread, ...]
-    ahead: tuple[AheadOfTime, ...]
+    ahead: tuple[Heard, ...]
 
 
 def developed(session: Session, since: int, url: str | None = None) -> Development:
@@ -338,7 +435,7 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
     locked: tuple[str, ...]
     changes: tuple[tuple[str, int, str], ...]
     unread: tuple[Unread, ...]
-    ahead: tuple[AheadOfTime, ...]
+    ahead: tuple[Heard, ...]
 
 
 def library_over_time(session: Session, name: str, url: str | None = None) -> LibraryOverTime:

@@ -130,6 +130,11 @@ class CensusComparison:
         self._rules = rules
         self._known: dict[tuple[NormalizedName, Version], tuple[Breach, ...]] = {}
 
+    @property
+    def revision(self) -> LockRevision | None:
+        """The revision of the lock that machines are compared with; `None` where git has none like it."""
+        return next((revision for revision, stamp in self._history if stamp == self._stamp), None)
+
     def states(self, machines: Iterable[MachineInventory]) -> Iterator[MachineState]:
         """How each machine differs from the lock."""
         for machine in machines:

@@ -6,6 +6,7 @@ branch list shows, or through a database. `show` tells which libraries differ wh
 behind, and what mends each group.
 """
 
+import time
 from argparse import ArgumentParser, Namespace
 from collections.abc import Collection
 from typing import TYPE_CHECKING
@@ -17,8 +18,10 @@ from rabbet.workspace.machine import CENSUS_VARIABLE
 
 if TYPE_CHECKING:
     from rabbet.cli.context import View
+    from rabbet.tasks.drifting.census import Census
     from rabbet.workspace.session import Session
 
+_WEEK, _YEAR = 7 * 86400, 366 * 86400  # seconds
 ACTIONS = {
     "show": "Compare every machine with the lock.\n\nWithout an action, this is what is done.",
     "send": "Record this machine's inventory, and share it.",
@@ -26,25 +29,33 @@ ACTIONS = {
     "check": "Exit with 1 when more machines break than are allowed.\n\nFor CI.",
     "serve": "Give the page to a browser on this machine, until Ctrl-C.",
     "record": "Write this machine's inventory into a file.",
+    "news": "Tell what is new: who began to break, was mended, fell silent.\n\n1: something began to break.",
+    "trend": "Show how the team stood, week by week.\n\n`check` and `news` keep a row a day.",
+    "forget": "Remove a machine and all that it has sent.\n\nIt comes back when it sends again.",
+    "rename": "Give a machine another label: OLD NEW.\n\nWhat it has sent stays.",
 }
 ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
     "env": ("record", "send"),
     "deep": ("record", "send"),
     "to": ("record",),
-    "remote": ("send", "collect"),
+    "labels": ("forget", "rename"),
+    "yes": ("forget",),
+    "remote": ("send", "collect", "forget", "rename"),
     "places": ("show", "check", "serve"),
     "machine": ("show",),
     "library": ("show",),
-    "since": ("show",),
+    "since": ("show", "news", "trend"),
+    "tell": ("news",),
     "every": ("send",),
-    "database": ("send", "show", "check", "serve"),
+    "database": ("send", "show", "check", "serve", "news", "trend", "forget", "rename"),
     "port": ("serve",),
     "csv": ("show",),
-    "picture": ("show",),
+    "picture": ("show", "trend"),
     "page": ("show",),
     "allow": ("check",),
     "rules": ("show", "check"),
+    "heard_since": ("show", "check"),
 }
 _APART = (  # options of which the first can't be given with any of the others
     ("every", "database", "label", "env", "deep"),
@@ -66,15 +77,19 @@ def add_arguments(parser: ArgumentParser) -> None:
         default="show",
         help="default: show what was collected",
     )
+    parser.add_argument("labels", metavar="LABEL", nargs="*", help="forget, rename: the machine")
+    parser.add_argument("--yes", action="store_true", help="forget: ask nothing")
     parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the random one")
     parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
     parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
     parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
-    parser.add_argument("--remote", metavar="NAME", help="send, collect: the remote (default: origin)")
+    parser.add_argument(
+        "--remote", metavar="NAME", help="send, collect, forget, rename: the remote (default: origin)"
+    )
     parser.add_argument(
         "--database",
         metavar="URL",
-        help="send, show, check, serve: use a database, not git, such as sqlite:///census.db"
+        help="send, show, check, serve, news, trend, forget, rename: use a database, not git, such as sqlite:///census.db"
         f" (default: the variable {CENSUS_VARIABLE})",
     )
     add_several(
@@ -88,7 +103,14 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--library", metavar="NAME", type=a_library, help="show: one library on all machines, over time"
     )
-    parser.add_argument("--since", metavar="DATE", help="show: what changed on the machines since then")
+    parser.add_argument(
+        "--since",
+        metavar="WHEN",
+        help="show, news, trend: what changed since then: a date, 30d, or (news) last",
+    )
+    parser.add_argument(
+        "--tell", metavar="COMMAND", help="news: if anything is new, give the JSON document to this command"
+    )
     parser.add_argument(
         "--every",
         metavar="WHEN",
@@ -97,13 +119,18 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
     parser.add_argument("--port", metavar="N", type=a_port, help="serve: the port (default: a free one)")
-    parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
+    parser.add_argument("--picture", metavar="FILE", help="show, trend: draw it, as PNG")
     parser.add_argument("--page", metavar="FILE", help="show: write a page for a browser")
     parser.add_argument(
         "--allow",
         metavar="N",
         type=int,
         help="check: exit 0 while at most N machines have breaking findings (default: 0)",
+    )
+    parser.add_argument(
+        "--heard-since",
+        metavar="WHEN",
+        help="show, check: leave out machines that were not heard of since: 30d, or a date",
     )
     parser.add_argument(
         "--rules",
@@ -127,6 +154,12 @@ def run(arguments: Namespace, context: Context) -> int:
         return _give(arguments, session, context)
     if arguments.action == "collect":
         return _collect(arguments, session, context)
+    if arguments.action == "news":
+        return _news(arguments, session, context)
+    if arguments.action == "trend":
+        return _trend(arguments, session, context)
+    if arguments.action in ("forget", "rename"):
+        return _change(arguments, session, context)
     if arguments.action == "serve":
         return _serve(arguments, session, context)
     return _show(arguments, session, context)
@@ -140,9 +173,9 @@ def _check_options(given: Collection[str], action: str) -> None:
     """Raise `WrongUsage` for options that mean nothing to an action, or nothing beside each other."""
     for option, actions in ONLY.items():
         if option in given and action not in actions:
-            shown = "from" if option == "places" else option
+            shown = {"places": "--from", "labels": "a label"}.get(option, f"--{option.replace('_', '-')}")
             raise WrongUsage(
-                f"--{shown} means nothing to `census {action}`",
+                f"{shown} means nothing to `census {action}`",
                 because=[f"it is for {' and '.join(actions)}"],
                 remedy="rabbet help census",
             )
@@ -239,6 +272,83 @@ def _collect(arguments: Namespace, session: "Session", context: Context) -> int:
     return ExitCode.DONE
 
 
+def _note_day(
+    session: "Session", census: "Census", url: str | None, context: Context, *, judged: bool
+) -> None:
+    """Keep today's row; that it could not be kept is told beside the output."""
+    from rabbet.tasks.drifting.census_news import note_day
+
+    failed = note_day(session, census, url, judged=judged)
+    if failed:
+        context.note(f"The row of today was not kept: {failed}.")
+
+
+def _news(arguments: Namespace, session: "Session", context: Context) -> int:
+    """What is new, to people or to a command of theirs."""
+    from rabbet.cli.views.drifting.census_news import NewsView
+    from rabbet.core.census.history import Known
+    from rabbet.documents.document import with_schema
+    from rabbet.tasks.drifting.census import show
+    from rabbet.tasks.drifting.census_news import last_news, news, note_news
+
+    url = _database(arguments, context)
+    last = arguments.since in (None, "last")
+    known = last_news(session, url) if last else Known(_since(arguments.since))
+    told = news(session, known or Known(int(time.time()) - _WEEK), url)
+    view = NewsView(told)
+    _note_day(session, show(session.silent(), [], url), url, context, judged=False)
+    if arguments.tell and not view.found.is_empty:
+        from rabbet.tasks.drifting.census_news import tell
+
+        tell(arguments.tell, with_schema(view), session)
+    context.present(view, as_json=arguments.json)
+    if last:
+        note_news(session, url, told.known)
+    return ExitCode.NO if view.found.broke else ExitCode.DONE
+
+
+def _trend(arguments: Namespace, session: "Session", context: Context) -> int:
+    """How the team stood, week by week."""
+    from datetime import date
+
+    from rabbet.cli.views.drifting.census_news import TrendView
+    from rabbet.tasks.drifting.census_news import draw_trend, trend
+
+    since = _since(arguments.since) if arguments.since else int(time.time()) - _YEAR
+    found = trend(session, date.fromtimestamp(since), _database(arguments, context))  # noqa: DTZ012
+    if arguments.picture:
+        draw_trend(found, session, context.machine.folder / arguments.picture)
+    context.present(TrendView(found, arguments.picture or ""), as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _change(arguments: Namespace, session: "Session", context: Context) -> int:
+    """Forget or rename a machine."""
+    from rabbet.cli.terminal.prompt import agreed
+    from rabbet.cli.views.drifting.census import ChangedView
+    from rabbet.tasks.drifting.census import forget, rename
+
+    labels, renaming = arguments.labels, arguments.action == "rename"
+    if len(labels) != 1 + renaming:
+        raise WrongUsage(
+            "`census rename` takes two labels: the old one and the new one"
+            if renaming
+            else "`census forget` takes the label of one machine",
+            remedy="rabbet census show",
+        )
+    url, new = _database(arguments, context), labels[1] if renaming else None
+    if new is not None:
+        where = rename(session, labels[0], new, arguments.remote, url)
+    elif agreed(
+        context, f"Forget all that {labels[0]} has sent?", yes=arguments.yes, may_ask=not arguments.json
+    ):
+        where = forget(session, labels[0], arguments.remote, url)
+    else:
+        where = ""
+    context.present(ChangedView(labels[0], new, where), as_json=arguments.json)
+    return ExitCode.DONE if where else ExitCode.NO
+
+
 def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     """The matrix, one machine, or what became of all since a date; or whether too many break."""
     from rabbet.cli.views.drifting.census import CensusView, CheckView, MachineView, show_csv
@@ -249,8 +359,12 @@ def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     if arguments.library or arguments.since:
         return _over_time(arguments, session, context)
     machine = context.machine
-    census = show(session, arguments.places, _database(arguments, context), judged=arguments.rules)
+    url = _database(arguments, context)
+    since = _since(arguments.heard_since) if arguments.heard_since else 0
+    census = show(session, arguments.places, url, judged=arguments.rules, since=since)
     if arguments.action == "check":
+        if not arguments.places:
+            _note_day(session, census, url, context, judged=arguments.rules)
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, as_json=arguments.json)
         return ExitCode.NO if view.too_many else ExitCode.DONE
@@ -268,6 +382,16 @@ def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     return ExitCode.DONE
 
 
+def _since(text: str) -> int:
+    """The seconds since the epoch of a date, or of so long ago, such as `30d`. Raises `WrongUsage`."""
+    from rabbet.formats.project.rules_table import seconds_in
+
+    ago = seconds_in(text)
+    if ago is not None:
+        return int(time.time()) - ago
+    return int(moment(text, "rabbet census show --heard-since 30d", end=False).timestamp())
+
+
 def _over_time(arguments: Namespace, session: "Session", context: Context) -> int:
     """One library on all machines, or all that became of these."""
     from rabbet.cli.views.drifting.census import DevelopmentView, LibraryView
@@ -278,8 +402,7 @@ def _over_time(arguments: Namespace, session: "Session", context: Context) -> in
     if arguments.library:
         view = LibraryView(library_over_time(session, arguments.library, url))
     else:
-        since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
-        found = developed(session, int(since.timestamp()), url)
+        found = developed(session, _since(arguments.since), url)
         view = DevelopmentView(found)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

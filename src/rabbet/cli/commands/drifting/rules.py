@@ -71,7 +71,7 @@ def _edit(arguments: Namespace) -> "Edit":
         ) from error
     if not (arguments.reason or "").strip():
         raise WrongUsage(
-            f"--accept {name} needs --reason: it is read by whoever looks at it next",
+            f"--accept {name} needs --reason: it is read by those who look at it next",
             because=[f"for example: {joined_words(['--reason', 'the reader is not used'])}"],
             remedy="rabbet rules --help",
         )

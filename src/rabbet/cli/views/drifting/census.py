@@ -8,8 +8,10 @@ from rabbet.cli.views.drifting.census_words import (
     LEGEND,
     cell_text,
     doubts,
+    heard_text,
     outcome_text,
     rule_lines,
+    silent_text,
     state_text,
     to_mend,
 )
@@ -19,6 +21,7 @@ from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.census import (
     CensusDocument,
+    ChangedDocument,
     CheckDocument,
     CollectedDocument,
     DevelopmentDocument,
@@ -32,6 +35,7 @@ from rabbet.tasks.drifting.census import Census
 
 __all__ = [
     "CensusView",
+    "ChangedView",
     "CheckView",
     "CollectedView",
     "DevelopmentView",
@@ -84,6 +88,20 @@ class CollectedView(CollectedDocument, frozen=True):
         context.show(f"Collected {kept} of {machines} from '{found.remote}'. Next: rabbet census show")
 
 
+class ChangedView(ChangedDocument, frozen=True):
+    """A machine that was forgotten, or renamed."""
+
+    def show(self, context: Context) -> None:
+        """Print one sentence."""
+        if not self.where:
+            asked = "" if context.interactive else " To forget it without being asked, add --yes."
+            context.show(f"Nothing was changed.{asked}")
+        elif self.new is None:
+            context.show(f"Forgot {self.label}, in '{self.where}'.")
+        else:
+            context.show(f"{self.label} is called {self.new} now, in '{self.where}'.")
+
+
 class CensusView(CensusDocument, frozen=True):
     """The matrix of what differs × groups of machines."""
 
@@ -106,7 +124,7 @@ class CensusView(CensusDocument, frozen=True):
             context.show(LEGEND)
             context.show()
         for group in matrix.groups[:_SHOWN_GROUPS]:
-            context.show(f"{group.name}  {_group_text(group, self.variant)}")
+            context.show(f"{group.name}  {_group_text(group, self.variant, self.found.made)}")
         for line in islice(rule_lines(matrix), _SHOWN_ROWS):
             context.show(line)
         hidden = matrix.groups[_SHOWN_GROUPS:]
@@ -116,6 +134,8 @@ class CensusView(CensusDocument, frozen=True):
             context.show(doubt)
         context.show()
         context.show(outcome_text(matrix))
+        if self.found.silent:
+            context.show(silent_text(self.found))
         if self.drawn:
             context.show(f"Wrote {' and '.join(path.name for path in self.drawn)}.")
 
@@ -136,10 +156,11 @@ def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
     return matrix.groups
 
 
-def _group_text(group: Group, variant: str | None) -> str:
-    """Who is in a group, what sets it apart, and what mends it."""
+def _group_text(group: Group, variant: str | None, now: float) -> str:
+    """Who is in a group, when they were heard of, what sets it apart, and what mends it."""
     who = f"{count(len(group.labels), 'machine')}: {some_of(group.labels, _SHOWN_LABELS)}"
-    return f"{who}: {_told(group.state, variant)}"
+    heard = heard_text(group.recorded, now)
+    return f"{who}{f' ({heard})' if heard else ''}: {_told(group.state, variant)}"
 
 
 def _told(state: MachineState, variant: str | None) -> str:
@@ -161,7 +182,8 @@ def show_csv(census: Census, context: Context) -> None:
     """Print the matrix for other programs: a row a library, a column a group."""
     matrix = census.matrix
     headings = ["library", *(f"{group.name}: {' '.join(group.labels)}" for group in matrix.groups)]
-    rows = [[row.name, *_cells(row, matrix.groups)] for row in matrix.rows]
+    heard = [" ".join(day(when) if when else "-" for when in group.recorded) for group in matrix.groups]
+    rows = [["(last heard of)", *heard], *([row.name, *_cells(row, matrix.groups)] for row in matrix.rows)]
     for line in csv_lines(headings, rows):
         context.show(line)
     for line in doubts(census):
@@ -250,5 +272,10 @@ class CheckView(CheckDocument, frozen=True):
             if group.state.trouble:
                 yield f"  unknown: {', '.join(group.labels)}: {group.state.trouble}"
         yield from (f"  {line}" for line in doubts(self.found))
+        heard = heard_text((when for group in matrix.groups for when in group.recorded), self.found.made)
+        if heard:
+            yield f"  last {heard}"
+        if self.found.silent:
+            yield f"  {silent_text(self.found)}"
         verdict = "more than" if self.too_many else "within"
         yield f"That is {verdict} what is allowed: {self.allowed}."

@@ -1,6 +1,7 @@
 """Words and signs of a census, shared by the terminal, the picture and the page."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
 
 from rabbet.core.census.matrix import Group, MachineState, Matrix
 from rabbet.core.drift.mends import mends_of
@@ -15,9 +16,12 @@ __all__ = [
     "LEGEND",
     "cell_text",
     "doubts",
+    "heard_text",
+    "made_text",
     "outcome_text",
     "rule_lines",
     "sheet_of",
+    "silent_text",
     "state_text",
     "to_mend",
 ]
@@ -27,6 +31,7 @@ LEGEND = f"{AS_LOCKED} as locked  ! breaks something  ~ differs  - not there  + 
 _SIGNS = {Weight.BREAKS: "!", Weight.DIFFERS: "~", Weight.NOTE: ""}
 _UNKNOWN_WEIGHT = "unknown"
 _SHOWN_LIBRARIES = 4
+_DAY = 86400
 
 
 def cell_text(finding: Finding | None, group: Group) -> str:
@@ -83,6 +88,36 @@ def to_mend(state: MachineState, variant: str | None) -> str:
     return mend_command(mends, variant) if mends else ""
 
 
+def heard_text(recorded: Iterable[int], now: float) -> str:
+    """When machines were last heard of, in days: such as `heard of today`; empty where nobody tells."""
+    days = sorted({max(0, int((now - when) // _DAY)) for when in recorded if when})
+    if not days:
+        return ""
+    first, last = days[0], days[-1]
+    if not last:
+        return "heard of today"
+    ago = f"{count(last, 'day')} ago"
+    return f"heard of {ago}" if first == last else f"heard of {first or 'today'} to {ago}"
+
+
+def made_text(census: Census) -> str:
+    """When a census was made, and which revision of the lock it was compared with."""
+    when = datetime.fromtimestamp(census.made, UTC)
+    lock = census.held_against
+    against = "a lock that is not committed"
+    if lock is not None and lock.commit:
+        against = f"the lock of {day(lock.when)} (git {lock.commit[:10]})"
+    return f"Made on {when:%Y-%m-%d} at {when:%H:%M} UTC, against {against}."
+
+
+def silent_text(census: Census) -> str:
+    """The machines that were left out because nothing was heard of them; empty where there are none."""
+    if not census.silent:
+        return ""
+    names = [f"{machine.label} ({day(machine.recorded)})" for machine in census.silent]
+    return f"Left out, because not heard of since: {count(len(names), 'machine')}: {_some(names)}."
+
+
 def outcome_text(matrix: Matrix) -> str:
     """How many machines are in which state."""
     breaking, differing = matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)
@@ -123,7 +158,7 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
         title=f"{project}: the machines against the lock",
         outcome=outcome_text(matrix),
         legend=LEGEND,
-        columns=tuple(_column(group, variant) for group in matrix.groups),
+        columns=tuple(_column(group, variant, census.made) for group in matrix.groups),
         lines=tuple(
             Line(
                 name=row.name,
@@ -136,16 +171,19 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
             )
             for row in matrix.rows
         ),
-        doubts=tuple(doubts(census)),
+        doubts=tuple(filter(None, (silent_text(census), *doubts(census)))),
+        made=made_text(census),
     )
 
 
-def _column(group: Group, variant: str | None) -> Column:
+def _column(group: Group, variant: str | None, now: float) -> Column:
     weight = group.state.weight
+    heard = heard_text(group.recorded, now)
     return Column(
         name=group.name,
         labels=group.labels,
-        text=state_text(group.state),
+        heard=tuple(day(when) if when else "" for when in group.recorded),
+        text=f"{state_text(group.state)}{f', {heard}' if heard else ''}",
         mend=to_mend(group.state, variant),
         weight=_UNKNOWN_WEIGHT if group.state.trouble else str(weight) if weight else "",
     )
