@@ -1,4 +1,4 @@
-"""A census of ten thousand machines with 300 libraries each: sent to a database, and shown.
+"""A census of ten thousand machines with 300 libraries each: sent to a database, shown, and looked back at.
 
 Run it by `make bench`, or with another number of machines: `python -m bench.census 1000 [URL]`. The machines
 are made up: most are at one of a few revisions of the lock, some have a few libraries in other versions.
@@ -20,7 +20,7 @@ from bench.recreate import PROGRAM, libraries_of, served
 from bench.recreate import Project as Made
 from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.formats.cyclonedx import write_inventory_file
-from rabbet.team.database import DatabaseRecord, opened_database
+from rabbet.team.database import Database, DatabaseRecord, opened_database
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
@@ -29,6 +29,7 @@ from rabbet.workspace.states.census import inventory_here
 MACHINES, LIBRARIES = 10_000, 300
 REVISIONS = 10  # of the lock that machines are at
 BY_HAND = 0.1  # of the machines have something that no other has
+RECORDS = 10  # of each machine, for what looks back
 BATCH = 1000  # machines that are sent at once
 
 
@@ -45,34 +46,50 @@ def main() -> None:
         url = sys.argv[2] if sys.argv[2:] else f"sqlite:///{holder}/census.db"
         session = Session(Project(made.folder), Machine(made.folder, made.variables, Path(holder)))
         here = inventory_here(session, "here", None, deep=False)
-        sent, states = send_all(here, count, url)
-        print(f"{count} machines x {LIBRARIES} libraries, {states} states")
-        print(f"sent      {sent:>6.1f} s")
-        begun = time.perf_counter()
-        command = [PROGRAM, "census", "show", "--database", url, "--quiet"]
-        process = subprocess.Popen(command, cwd=made.folder, env=made.variables, stdout=subprocess.DEVNULL)
-        _, status, used = os.wait4(process.pid, 0)
-        if status:
-            sys.exit("the census could not be shown")
-        print(f"shown     {time.perf_counter() - begun:>6.1f} s, {used.ru_maxrss / 1024:.0f} MiB")
+        with opened_database(url) as database:
+            sent, states = send_all(here, count, database)
+            print(f"{count} machines x {LIBRARIES} libraries, {states} states")
+            print(f"sent      {sent:>6.1f} s")
+            measure(made, url, "show")
+            for _ in range(RECORDS - 1):
+                send_all(here, count, database)
+        print(f"with {RECORDS} records of each machine")
+        for action in (
+            ["show"],
+            ["show", "--since", "1d"],
+            ["show", "--library", "comb7"],
+            ["trend"],
+            ["news"],
+        ):
+            measure(made, url, *action)
 
 
-def send_all(here: MachineInventory, count: int, url: str) -> tuple[float, int]:
+def measure(made: Made, url: str, *action: str) -> None:
+    """Print how long an action of the census takes, and how much memory."""
+    begun = time.perf_counter()
+    command = [PROGRAM, "census", *action, "--database", url, "--quiet"]
+    process = subprocess.Popen(command, cwd=made.folder, env=made.variables, stdout=subprocess.DEVNULL)
+    _, status, used = os.wait4(process.pid, 0)
+    if os.waitstatus_to_exitcode(status) not in (0, 1):
+        sys.exit(f"census {' '.join(action)} failed")
+    print(f"{' '.join(action):<22} {time.perf_counter() - begun:>6.1f} s, {used.ru_maxrss / 1024:.0f} MiB")
+
+
+def send_all(here: MachineInventory, count: int, database: Database) -> tuple[float, int]:
     """Send made-up machines in batches: the seconds without making them up, and how many states there are."""
     dice, taken, states = random.Random(1), 0.0, set()
     revisions = [changed(here, dice, number * 3) for number in range(REVISIONS)]
-    with opened_database(url) as database:
-        for begun in range(0, count, BATCH):
-            records = []
-            for number in range(begun, min(count, begun + BATCH)):
-                content = dice.choice(revisions)
-                if dice.random() < BY_HAND:
-                    content = changed(here, dice, dice.randint(1, 4))
-                states.add(content)
-                records.append(DatabaseRecord(f"hive-{number}", 1_780_000_000 + number, content))
-            started = time.perf_counter()
-            database.send(here.project, records, keep=50)
-            taken += time.perf_counter() - started
+    for begun in range(0, count, BATCH):
+        records = []
+        for number in range(begun, min(count, begun + BATCH)):
+            content = dice.choice(revisions)
+            if dice.random() < BY_HAND:
+                content = changed(here, dice, dice.randint(1, 4))
+            states.add(content)
+            records.append(DatabaseRecord(f"hive-{number}", 1_780_000_000 + number, content))
+        started = time.perf_counter()
+        database.send(here.project, records, keep=50)
+        taken += time.perf_counter() - started
     return taken, len(states)
 
 

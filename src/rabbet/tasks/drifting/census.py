@@ -1,12 +1,11 @@
 """Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
 
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from functools import partial
-from operator import itemgetter
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -29,7 +28,7 @@ from rabbet.net.git.own_repository import remote_at
 from rabbet.net.git.program import ask_git, top_of
 from rabbet.net.git.shared_refs import SharedRefs
 from rabbet.tasks.declaring.declare import Edited, change
-from rabbet.team.database import DatabaseRecord, opened_database
+from rabbet.team.database import DatabaseRecord, Sent, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label, set_label
 from rabbet.team.sheet import order_by_likeness
@@ -44,7 +43,7 @@ from rabbet.workspace.states.machines import (
     census_group,
     census_repository,
     collected_machines,
-    kept_machines,
+    kept_contents,
     machines_from,
     stored_machines,
 )
@@ -73,6 +72,7 @@ __all__ = [
     "show",
 ]
 
+_Value = TypeVar("_Value")
 EVENTS = "events"  # the note on machines that were forgotten or renamed
 _KEPT = 50  # inventories of each machine
 _SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this machine
@@ -402,27 +402,45 @@ def developed(session: Session, since: int, url: str | None = None) -> Developme
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
     """
     session.observer.stage("reading inventories")
-    machines, unread = kept_machines(session, url, every=True)
-    session.observer.stage("comparing them with the lock")
+    against = CensusComparison(session)
+
+    def compared(machine: MachineInventory) -> tuple[MachineState, object]:
+        state = next(iter(against.states([machine])))
+        return state, state.key
+
+    records, unread = _over_time(session, url, compared)
     last: dict[str, object] = {}
     told = []
-    for state in CensusComparison(session).states(_over_time(machines)):
-        if last.get(state.label) != state.key and state.recorded >= since:
-            told.append(state)
-        last[state.label] = state.key
+    for sent, (state, key) in records:
+        if last.get(sent.label) != key and sent.recorded >= since:
+            told.append(replace(state, label=sent.label, recorded=sent.recorded))
+        last[sent.label] = key
     ahead = _ahead((state.label, state.recorded) for state in told)
     return Development(states=tuple(told), unread=tuple(unread), ahead=ahead)
 
 
-def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
-    """Received inventories by time of recording; those of one machine stay in the order of arrival."""
+def _over_time(
+    session: Session, url: str | None, value_of: Callable[[MachineInventory], _Value]
+) -> tuple[list[tuple[Sent, _Value]], list[Unread]]:
+    """The kept records by time of recording, those of one machine as they arrived; and what can't be read.
+
+    Of each content a value is computed, once.
+    """
+    records: list[tuple[Sent, _Value]] = []
+    unread: list[Unread] = []
+    for machine, sent in kept_contents(session, url):
+        if isinstance(machine, Unread):
+            unread.append(machine)
+        else:
+            value = value_of(machine)
+            records += [(one, value) for one in sent]
+    records.sort(key=lambda record: record[0].number)
     latest: dict[str, int] = {}
-    timed = []
-    for machine in reversed(machines):
-        latest[machine.label] = min(machine.recorded, latest.get(machine.label, machine.recorded))
-        timed.append((latest[machine.label], machine))
-    timed.reverse()
-    return [machine for _, machine in sorted(timed, key=itemgetter(0))]
+    times: dict[int, int] = {}
+    for record, _ in reversed(records):
+        latest[record.label] = min(record.recorded, latest.get(record.label, record.recorded))
+        times[record.number] = latest[record.label]
+    return sorted(records, key=lambda record: times[record[0].number]), unread
 
 
 class LibraryOverTime(Struct, frozen=True, kw_only=True):
@@ -445,15 +463,18 @@ def library_over_time(session: Session, name: str, url: str | None = None) -> Li
     """
     session.observer.stage("reading inventories")
     wanted = library_name(name)
-    machines, unread = kept_machines(session, url, every=True)
+
+    def version_on(machine: MachineInventory) -> str:
+        installed = machine.inventory.libraries.get(wanted)
+        return str(installed.version) if installed else ""
+
+    records, unread = _over_time(session, url, version_on)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
-    for machine in _over_time(machines):
-        installed = machine.inventory.libraries.get(wanted)
-        version = str(installed.version) if installed else ""
-        if last.get(machine.label) != version:
-            changes.append((machine.label, machine.recorded, version))
-        last[machine.label] = version
+    for sent, version in records:
+        if last.get(sent.label) != version:
+            changes.append((sent.label, sent.recorded, version))
+        last[sent.label] = version
     locked = sorted({str(library.version) for library in session.lock().libraries if library.name == wanted})
     if not (locked or unread or any(version for _, _, version in changes)):
         raise WrongUsage(

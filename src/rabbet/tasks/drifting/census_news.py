@@ -43,7 +43,13 @@ from rabbet.team.extra import needing_extra
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.census import CensusComparison
 from rabbet.workspace.states.lock_history import lock_history
-from rabbet.workspace.states.machines import Unread, census_group, kept_machines, stored_machines
+from rabbet.workspace.states.machines import (
+    Unread,
+    census_group,
+    kept_contents,
+    kept_machines,
+    stored_machines,
+)
 
 __all__ = [
     "SILENT_AFTER",
@@ -127,13 +133,9 @@ def trend(session: Session, since: date, url: str | None) -> Trend:
 
 def _records(session: Session, url: str | None) -> Iterator[tuple[str, int, str]]:
     """Each kept record: its machine, when it was made, and the stamp of the lock that was installed."""
-    if url:
-        for machine, sent in stored_machines(session.project, url, every=True):
-            if not isinstance(machine, Unread):
-                yield from ((one.label, one.recorded, machine.inventory.lock_stamp) for one in sent)
-        return
-    for machine in kept_machines(session, None, every=True)[0]:
-        yield machine.label, machine.recorded, machine.inventory.lock_stamp
+    for machine, sent in kept_contents(session, url):
+        if not isinstance(machine, Unread):
+            yield from ((one.label, one.recorded, machine.inventory.lock_stamp) for one in sent)
 
 
 class Told(Struct, frozen=True, kw_only=True):

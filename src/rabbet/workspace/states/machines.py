@@ -35,6 +35,7 @@ __all__ = [
     "census_group",
     "census_repository",
     "collected_machines",
+    "kept_contents",
     "kept_machines",
     "machines_by_label",
     "machines_from",
@@ -109,6 +110,22 @@ def stored_machines(
                 yield read_inventory_file(stored.content, NOBODY), stored.sent
             except NotUnderstood as error:
                 yield _unread_state(stored, error), stored.sent
+
+
+def kept_contents(
+    session: Session, url: str | None
+) -> Iterator[tuple[MachineInventory | Unread, tuple[Sent, ...]]]:
+    """Every kept content, read once, with the machines and times that it stands for; as `stored_machines`.
+
+    Without a database each inventory that was collected is one; those of a machine come as they arrived.
+    """
+    if url:
+        yield from stored_machines(session.project, url, every=True)
+        return
+    machines, unread = collected_machines(session, every=True)
+    yield from ((entry, ()) for entry in unread)
+    for number, machine in enumerate(machines):
+        yield machine, (Sent(machine.label, machine.recorded, number),)
 
 
 def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
