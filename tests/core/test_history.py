@@ -4,6 +4,10 @@ import random
 import unittest
 from datetime import date, timedelta
 
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
+
+from rabbet.core.census.expected import unexpected
 from rabbet.core.census.history import (
     Arrived,
     Day,
@@ -16,7 +20,10 @@ from rabbet.core.census.history import (
     weeks_of,
 )
 from rabbet.core.census.matrix import MachineState, matrix_of
+from rabbet.core.declaration.model import ExpectEntry
 from rabbet.core.model.finding import About, Finding, Kind, Subject, Weight
+from rabbet.core.needs.names import library_name
+from rabbet.core.needs.need import Need
 
 DAY = 86400
 
@@ -90,6 +97,28 @@ class History(unittest.TestCase):
         counts = row.machines, row.as_locked, row.breaking, row.differing, row.unknown, row.silent
         self.assertEqual((counts, row.vulnerable), ((5, 1, 1, 2, 1, 1), 1))
         self.assertIsNone(day_of(matrix_of(states), date(2026, 5, 1), "abc").vulnerable)
+
+    def test_unexpected(self) -> None:
+        """What is expected beyond the lock: of revisions, which may not be known, and of libraries."""
+        skepio = library_name("skepio")
+        expect = ExpectEntry(behind=2, libraries=(Need(skepio, SpecifierSet(">=2")),))
+        here = {skepio: Version("1.9")}
+        for versions, behind, told in (
+            ([], 2, {}),
+            ([], 3, {"lock revision": None}),
+            ([], None, {"lock revision": None}),
+            (["2.0"], 0, {}),
+            (["2.1rc1"], 0, {}),
+            (["2.0rc1"], 0, {"skepio": "2.0rc1"}),
+            (["1.9", "1.9"], 0, {"skepio": "1.9"}),
+            (["2.0", "1.8"], 0, {"skepio": "1.8"}),
+        ):
+            with self.subTest(versions=versions, behind=behind):
+                installed = [(skepio, Version(version)) for version in versions]
+                installed.append((library_name("combframe"), Version("0.1")))
+                found = list(unexpected(expect, installed, here, behind))
+                self.assertEqual({one.name: one.installed and str(one.installed) for one in found}, told)
+                self.assertEqual(list(unexpected(ExpectEntry(), installed, here, behind)), [])
 
     def test_newest_then(self) -> None:
         """By a date, by what was told last also where records came late, and where they are gone."""

@@ -150,6 +150,7 @@ FACTS = [
         ReasonWith(Reason.RULES_UNKNOWN, "no records"),
         "whether rules are broken can't be told: no records",
     ),
+    (ReasonWith(Reason.NOT_EXPECTED, "skepio>=2 is expected"), "skepio>=2 is expected"),
     (SecondCopy(installation=HANDY), "a second copy"),
     (ByHand(installation=HANDY), ""),
     (shadow(project=False), "import comb takes comb.py, which Python finds first"),

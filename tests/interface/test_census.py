@@ -182,6 +182,15 @@ class Census(ProgramCase):
         self.rabbet("declare", "--exactly", "tallywax==1.2", folder=hives)
         self.rabbet("resolve", folder=hives)
         self.assertEqual([group["behind"] for group in self.groups(folder=hives)], [1])
+        declared = hives / "pyproject.toml"
+        expected = '[tool.rabbet.census.expect]\nbehind = 0\nlibraries = ["tallywax>=1.2"]\n'
+        declared.write_text(f"{declared.read_text()}\n{expected}")
+        told = self.rabbet("census", "check", code=1, folder=hives).out
+        self.assertIn("lock revision: 1 lock revisions behind, and at most 0 are expected: on loft\n", told)
+        self.assertIn("tallywax 1.1: tallywax>=1.2 is expected: on loft\n", told)
+        self.assertIn("0 without findings", told)
+        declared.write_text(declared.read_text().replace("behind = 0", "behind = 1").replace("=1.2", "=1.1"))
+        self.assertIn("1 only differs", self.rabbet("census", "check", folder=hives).out)
         compared = self.rabbet("compare", "git:HEAD", "--json", folder=hives).json()["differences"]
         self.assertEqual(
             [(finding["kind"], finding["name"]) for finding in compared], [("raised", "tallywax")]

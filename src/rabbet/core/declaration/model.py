@@ -26,6 +26,7 @@ __all__ = [
     "Declaration",
     "Declared",
     "DeclaredRuntime",
+    "ExpectEntry",
     "Section",
     "SourceEntry",
     "Variant",
@@ -108,6 +109,17 @@ class CatalogueEntry(Struct, frozen=True, kw_only=True):
     registry: bool = False
 
 
+class ExpectEntry(Struct, frozen=True, kw_only=True):
+    """What is expected of the team's machines beyond the lock.
+
+    Each is at most so many lock revisions `behind` (`None`: any number), and each that has one of the
+    `libraries` has it in such a version.
+    """
+
+    behind: int | None = None
+    libraries: tuple[Need, ...] = ()
+
+
 class CensusEntry(Struct, frozen=True, kw_only=True):
     """When inventories are sent by themselves (after each `recreate`; empty: never), and through what.
 
@@ -117,6 +129,7 @@ class CensusEntry(Struct, frozen=True, kw_only=True):
     every: str = ""
     remote: str | None = None
     leave_out: tuple[str, ...] = ()
+    expect: ExpectEntry = ExpectEntry()
 
 
 class DeclaredRuntime(Struct, frozen=True, kw_only=True):

@@ -50,6 +50,8 @@ def mend_of(finding: Finding) -> Mend | None:
         return _BY_REASON[finding.reason]
     if finding.kind is Kind.RULE:
         return _mend_of_rule(finding)
+    if finding.kind is Kind.UNEXPECTED and finding.installed is not None:
+        return None  # the lock may have it so, too; where it does not, another finding says what mends
     if finding.kind is Kind.RUNTIME:
         if finding.weight is Weight.NOTE:
             return None  # another machine made the lock

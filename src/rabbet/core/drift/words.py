@@ -56,6 +56,7 @@ _TEXTS = {
     Reason.NOT_ON_SYSTEM: "{text}",
     Reason.SYSTEM_UNKNOWN: "{text}",
     Reason.RULES_UNKNOWN: "whether rules are broken can't be told: {text}",
+    Reason.NOT_EXPECTED: "{text}",
     Reason.INTERPRETER_REFUSED: "its interpreter {text}",
 }
 _UNCHECKED = {

@@ -68,6 +68,7 @@ class Reason(StrEnum):
     SYSTEM_UNKNOWN = "system-unknown"
     RULE_BROKEN = "rule-broken"
     RULES_UNKNOWN = "rules-unknown"
+    NOT_EXPECTED = "not-expected"
 
 
 class Installation(Struct, frozen=True, kw_only=True):

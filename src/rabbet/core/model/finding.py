@@ -26,6 +26,7 @@ class Kind(StrEnum):
     UNRESOLVED = "unresolved"
     SYSTEM = "system"
     RULE = "rule"
+    UNEXPECTED = "unexpected"
 
 
 class Weight(StrEnum):

@@ -21,6 +21,7 @@ from rabbet.core.declaration.model import (
     Correction,
     Declaration,
     DeclaredRuntime,
+    ExpectEntry,
     SourceEntry,
     Variant,
     allows_minor,
@@ -189,11 +190,29 @@ def _system_for_builds(builds: Table) -> dict[str, tuple[str, ...]]:
 
 
 def _census(table: Table) -> CensusEntry:
-    table.allow_only("every", "remote", "leave-out")
+    table.allow_only("every", "remote", "leave-out", "expect")
     every = table.text("every") or ""
     if every not in ("", "recreate"):
         table.problems.add("tool.rabbet.census.every", f"'{every[:60]}' is not 'recreate'")
-    return CensusEntry(every=every, remote=table.text("remote"), leave_out=tuple(table.texts("leave-out")))
+    return CensusEntry(
+        every=every,
+        remote=table.text("remote"),
+        leave_out=tuple(table.texts("leave-out")),
+        expect=_expect(table.table("expect")),
+    )
+
+
+def _expect(table: Table) -> ExpectEntry:
+    table.allow_only("behind", "libraries")
+    behind = table.number("behind")
+    if behind is not None and not (isinstance(behind, int) and behind >= 0):
+        table.problems.add(table.place("behind"), f"{behind} is not a number of lock revisions")
+    needs = _requirements(table, "libraries")
+    for number, need in enumerate(needs):
+        if need.url or need.marker or need.extras or not need.specifier:
+            place = table.place(f"libraries[{number}]")
+            table.problems.add(place, f"'{need}' is not a library with versions, such as 'NAME>=2'")
+    return ExpectEntry(behind=behind if isinstance(behind, int) else None, libraries=needs)
 
 
 def _check_served(declaration: Declaration, problems: Problems) -> None:

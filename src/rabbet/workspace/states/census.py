@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.census.expected import unexpected
 from rabbet.core.census.machine_inventory import LEFT_OUT, MachineInventory, is_left_out, left_out
 from rabbet.core.census.matrix import MachineState
 from rabbet.core.declaration.model import Declaration
@@ -113,6 +114,12 @@ def _left_out(libraries: int) -> Iterator[Finding]:
         yield Finding(kind=Kind.SURPLUS, subject=subject, weight=Weight.DIFFERS, cause=LeftOut(libraries))
 
 
+def _releases(machine: MachineInventory) -> list[tuple[NormalizedName, Version]]:
+    """What is installed on a machine, second copies too."""
+    first = [(library.name, library.version) for library in machine.inventory.libraries.values()]
+    return [*first, *machine.twice]
+
+
 class CensusComparison:
     """A project's lock, against which inventories of other machines are held.
 
@@ -162,19 +169,21 @@ class CensusComparison:
             ),
             *_left_out(machine.left_out),
         )
+        behind = self._behind(machine, len({finding.subject for finding in findings}))
+        locked = {needed.locked.name: needed.locked.version for needed in expected.needed}
+        expect = self._declaration.census.expect
         return MachineState(
             label=machine.label,
             recorded=machine.recorded,
-            findings=findings,
-            behind=self._behind(machine, len({finding.subject for finding in findings})),
+            findings=(*findings, *unexpected(expect, _releases(machine), locked, behind)),
+            behind=behind,
         )
 
     def _broken(self, machine: MachineInventory) -> list[Breach]:
         """The vulnerabilities of a machine's libraries: of the rules, all that an inventory can tell."""
         if self._rules is None:
             return []
-        there = [(library.name, library.version) for library in machine.inventory.libraries.values()]
-        there += machine.twice
+        there = _releases(machine)
         new = [release for release in there if release not in self._known]
         advisories = self._rules.records.about(name for name, _ in new)
         for name, version in new:

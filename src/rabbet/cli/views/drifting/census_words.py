@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 
+from rabbet.core.census.expected import REVISION
 from rabbet.core.census.matrix import Group, MachineState, Matrix
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
@@ -31,6 +32,7 @@ LEGEND = f"{AS_LOCKED} as locked  ! breaks something  ~ differs  - not there  + 
 _SIGNS = {Weight.BREAKS: "!", Weight.DIFFERS: "~", Weight.NOTE: ""}
 _UNKNOWN_WEIGHT = "unknown"
 _SHOWN_LIBRARIES = 4
+_BEYOND_LOCK = (Kind.RULE, Kind.UNEXPECTED)  # a machine that is as locked may have such findings
 _DAY = 86400
 
 
@@ -43,11 +45,13 @@ def cell_text(finding: Finding | None, group: Group) -> str:
     sign = _SIGNS[finding.weight]
     if finding.kind is Kind.MISSING and not finding.files:
         return f"- {sign}"
+    if finding.subject == REVISION:
+        return f"{UNKNOWN if group.state.behind is None else group.state.behind} behind {sign}"
     if finding.subject == ENVIRONMENT or finding.installed is None:
         return f"{finding.kind} {sign}"
     if finding.kind is Kind.SURPLUS:
         return f"+{finding.installed} {sign}"
-    if finding.kind in (Kind.VERSION, Kind.RUNTIME):
+    if finding.kind in (Kind.VERSION, Kind.RUNTIME, Kind.UNEXPECTED):
         return f"{finding.installed} {sign}"
     return f"{finding.kind} {sign}"
 
@@ -70,6 +74,9 @@ def state_text(state: MachineState) -> str:
     ruled = sorted({finding.name for finding in weighty if finding.kind is Kind.RULE})
     if ruled:
         parts.append(f"against the rules: {_some(ruled)}")
+    unexpected = sorted({finding.name for finding in weighty if finding.kind is Kind.UNEXPECTED})
+    if unexpected:
+        parts.append(f"not as expected: {_some(unexpected)}")
     by_hand = sorted({finding.name for finding in weighty if finding.by_hand})
     if by_hand:
         parts.append(f"by hand: {_some(by_hand)}")
@@ -127,17 +134,24 @@ def outcome_text(matrix: Matrix) -> str:
     ]
     unknown = matrix.unknown
     fitting = matrix.machines - breaking - differing - unknown
-    told = f"{count(matrix.machines, 'machine')}: {fitting} as locked, {', '.join(parts)}"
+    beyond = any(
+        finding.kind in _BEYOND_LOCK and finding.weight is not Weight.NOTE
+        for group in matrix.groups
+        for finding in group.state.findings
+    )
+    fine = "without findings" if beyond else "as locked"
+    told = f"{count(matrix.machines, 'machine')}: {fitting} {fine}, {', '.join(parts)}"
     return f"{told}{f', {unknown} unknown' if unknown else ''}."
 
 
 def rule_lines(matrix: Matrix) -> Iterator[str]:
-    """A line for each rule that something installed breaks, and on which machines."""
+    """A line for each rule that something installed breaks, and each expectation not met, with machines."""
     found: dict[str, list[str]] = {}
     for group in matrix.groups:
         for finding in group.state.findings:
-            if finding.kind is Kind.RULE and finding.weight is not Weight.NOTE:
-                told = f"{finding.name} {finding.installed}: {detail(finding)}"
+            if finding.kind in _BEYOND_LOCK and finding.weight is not Weight.NOTE:
+                version = f" {finding.installed}" if finding.installed else ""
+                told = f"{finding.name}{version}: {detail(finding)}"
                 found.setdefault(told, []).extend(group.labels)
     for told, labels in sorted(found.items()):
         yield f"{told}: on {_some(labels)}"
