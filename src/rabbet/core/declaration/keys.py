@@ -207,7 +207,7 @@ KEYS = (
         "census",
         Shape.OWN,
         'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
-        " and what to `leave-out`",
+        " what to `leave-out`, and what to `expect` of machines",
         entry="census",
         on_lock=False,
     ),
