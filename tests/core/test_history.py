@@ -20,6 +20,7 @@ from rabbet.core.census.history import (
     weeks_of,
 )
 from rabbet.core.census.matrix import MachineState, matrix_of
+from rabbet.core.census.tags import fits, tag_in, tags_text, wanted_of
 from rabbet.core.declaration.model import ExpectEntry
 from rabbet.core.model.finding import About, Finding, Kind, Subject, Weight
 from rabbet.core.needs.names import library_name
@@ -119,6 +120,32 @@ class History(unittest.TestCase):
                 found = list(unexpected(expect, installed, here, behind))
                 self.assertEqual({one.name: one.installed and str(one.installed) for one in found}, told)
                 self.assertEqual(list(unexpected(ExpectEntry(), installed, here, behind)), [])
+
+    def test_tags(self) -> None:
+        """Names and values within bounds; all wanted names must fit, in any of their values."""
+        for text in (
+            "",
+            "team",
+            "team=",
+            "=x",
+            "Team=x",
+            "team=\x1b[2J",
+            "team= x",
+            f"team={'x' * 61}",
+            "a=b\n",
+        ):
+            with self.subTest(text), self.assertRaises(ValueError):
+                tag_in(text)
+        tags = dict(map(tag_in, ("team=hive line 2", "role=ci", "owner=ada@apiary.example")))
+        self.assertEqual(tags_text(tags), "owner=ada@apiary.example, role=ci, team=hive line 2")
+        for wanted, answer in (
+            ([], True),
+            (["role=ci"], True),
+            (["role=ci", "team=x"], False),
+            (["role=dev", "role=ci"], True),
+            (["site=x"], False),
+        ):
+            self.assertIs(fits(tags, wanted_of(wanted)), answer, wanted)
 
     def test_newest_then(self) -> None:
         """By a date, by what was told last also where records came late, and where they are gone."""

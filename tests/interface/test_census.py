@@ -462,12 +462,39 @@ class Census(ProgramCase):
         self.assertEqual(ask("rename", "loft", "shed")["renamed"], "shed")
         self.rabbet("census", "send", "--label", "loft", **named)
         self.assertLessEqual({"loft", "shed"}, set(labels()))
+        self.check_tags(**named)
         ask("forget", "loft", code=1)
         ask("forget", "loft", "--yes")
         ask("forget", "loft", "--yes", code=2)
         self.assertEqual(labels(), ["shed"] if named else ["barn", "shed"])
         ask("show", "--yes", code=2)
         ask("show", "--tell", "true", code=2)
+
+    def check_tags(self, **named: str) -> None:
+        """Declared ones and those of the command choose machines in each view; private ones never leave."""
+
+        def ask(*arguments: str, code: int = 0) -> dict:
+            return self.rabbet("census", *arguments, "--json", code=code, **named).json()
+
+        declared = self.project / "pyproject.toml"
+        kept = declared.read_text()
+        declared.write_text(f"{kept}\n[tool.rabbet.census.tags]\nrole = 'dev'\nsite = 'meadow'\n")
+        private = ["--private-tag", "owner=ada"]
+        self.rabbet("census", "send", "--label", "loft", *private, code=0 if named else 2, **named)
+        self.rabbet("census", "send", "--label", "loft", "--tag", "role=ci", "team=wax", **named)
+        named or self.rabbet("census", "collect")
+        declared.write_text(kept)
+        tags = {"role": "ci", "site": "meadow", "team": "wax"}
+        self.assertEqual(ask("show", "--machine", "loft")["tags"], tags)
+        chosen = ["--where", "role=ci", "role=dev", "--where", "team=wax"]
+        self.assertEqual([group["labels"] for group in ask("show", *chosen)["groups"]], [["loft"]])
+        self.assertEqual(ask("check", *chosen, "--allow", "1")["machines"], 1)
+        self.assertEqual([one["label"] for one in ask("news", *chosen, code=1)["added"]], ["loft"])
+        changes = ask("show", "--library", "combframe", *chosen)["changes"]
+        self.assertEqual({change["machine"] for change in changes}, {"loft"})
+        for wrong in (["show", "--where", "x"], ["send", "--tag", "X=1"], ["collect", "--where", "a=b"]):
+            ask(*wrong, code=2)
+        self.assertIn("no machine", self.rabbet("census", "show", "--where", "team=x", code=2, **named).err)
 
     def test_serve(self) -> None:
         """The page, live: for the loopback's own names, read-only, with headers that keep it to itself."""

@@ -4,7 +4,7 @@ Read are the Python libraries among the components, known by their package URLs 
 what they depend on. What the standard has no place for stands in properties:
 
     metadata     rabbet:label, rabbet:platform, rabbet:implementation, rabbet:lock
-                 rabbet:group, rabbet:extra, rabbet:unrecorded, rabbet:left-out
+                 rabbet:group, rabbet:extra, rabbet:unrecorded, rabbet:left-out, rabbet:tag
     a library    rabbet:need, rabbet:installer, rabbet:requested, rabbet:build
                  rabbet:altered, rabbet:missing
 
@@ -13,6 +13,7 @@ Whatever a file says is a stranger's word: names and versions are parsed, and al
 
 import uuid
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from urllib.parse import quote, unquote
 
@@ -23,6 +24,7 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.census.machine_inventory import MachineInventory
+from rabbet.core.census.tags import MOST_TAGS, tag_in
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS, UNREADABLE
 from rabbet.core.model.cause import Installation
 from rabbet.core.model.inventory import Installed, Inventory
@@ -154,7 +156,15 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
         runtimes=runtimes,
         twice=tuple(twice),
         left_out=_count(told.one("left-out")),
+        tags=dict(_tags(told.all("tag")[:MOST_TAGS])),
     )
+
+
+def _tags(texts: Iterable[str]) -> Iterator[tuple[str, str]]:
+    """Those that are tags."""
+    for text in texts:
+        with suppress(ValueError):
+            yield tag_in(text)
 
 
 def _count(text: str) -> int:
@@ -361,6 +371,8 @@ def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
     yield from (("unrecorded", place) for place in inventory.strays[:_MOST_NEEDS])
     if machine.left_out:
         yield "left-out", str(machine.left_out)
+    for name, value in sorted(machine.tags.items()):
+        yield "tag", f"{name}={value}"
 
 
 def _component(name: NormalizedName, library: Installed, files: Mapping[str, str]) -> dict[str, object]:

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.census.tags import Tags
 from rabbet.core.model.inventory import Installed, Inventory
 
 __all__ = ["LEFT_OUT", "MachineInventory", "is_left_out", "left_out"]
@@ -22,7 +23,7 @@ class MachineInventory(Struct, frozen=True, kw_only=True):
     The `platform` is one of Rabbet's names, such as `linux-x86_64`, and `runtimes` are the versions of other
     languages' ones; both are empty where nobody tells. Libraries may be installed `twice`, in further
     versions, as scans of whole systems have it. `python` is `None` when unknown. So many libraries
-    are `left_out`, as the declaration asks for.
+    are `left_out`, as the declaration asks for. The `tags` are what its sender says of it.
     """
 
     label: str
@@ -34,6 +35,7 @@ class MachineInventory(Struct, frozen=True, kw_only=True):
     runtimes: Mapping[str, str] = field(default_factory=dict)
     twice: tuple[tuple[NormalizedName, Version], ...] = ()
     left_out: int = 0
+    tags: Tags = field(default_factory=dict)
 
 
 LEFT_OUT = "(left out)"  # stands for the name of a file

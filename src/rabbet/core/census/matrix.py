@@ -7,9 +7,10 @@ that break the most machines.
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
+from rabbet.core.census.tags import Tags
 from rabbet.core.drift.mends import Mend, mends_of
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 
@@ -21,8 +22,8 @@ _WEIGHTS = list(Weight)
 class MachineState(Struct, frozen=True, kw_only=True):
     """How one machine differs: its findings, and how many revisions of the lock it is `behind`, if known.
 
-    It was recorded at a time in seconds since the epoch. A machine whose record can't be compared has
-    `trouble`.
+    It was recorded at a time in seconds since the epoch, with `tags`, which are no part of its state. A
+    machine whose record can't be compared has `trouble`.
     """
 
     label: str
@@ -30,6 +31,7 @@ class MachineState(Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...] = ()
     behind: int | None = None
     trouble: str = ""
+    tags: Tags = field(default_factory=dict)
 
     @property
     def weight(self) -> Weight | None:

@@ -207,7 +207,7 @@ KEYS = (
         "census",
         Shape.OWN,
         'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
-        " what to `leave-out`, and what to `expect` of machines",
+        " what to `leave-out`, what to `expect` of machines, and their `tags`",
         entry="census",
         on_lock=False,
     ),

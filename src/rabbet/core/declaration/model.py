@@ -123,13 +123,14 @@ class ExpectEntry(Struct, frozen=True, kw_only=True):
 class CensusEntry(Struct, frozen=True, kw_only=True):
     """When inventories are sent by themselves (after each `recreate`; empty: never), and through what.
 
-    What fits one of the patterns in `leave_out` is in none of them.
+    What fits one of the patterns in `leave_out` is in none of them. Each has these `tags`.
     """
 
     every: str = ""
     remote: str | None = None
     leave_out: tuple[str, ...] = ()
     expect: ExpectEntry = ExpectEntry()
+    tags: Mapping[str, str] = field(default_factory=dict)
 
 
 class DeclaredRuntime(Struct, frozen=True, kw_only=True):

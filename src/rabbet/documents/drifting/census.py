@@ -152,6 +152,7 @@ class MachineDocument(Struct, frozen=True):
         return {
             "label": state.label,
             "recorded": state.recorded or None,
+            "tags": dict(state.tags),
             "behind": state.behind,
             "trouble": state.trouble or None,
             "findings": [finding_document(finding) for finding in state.findings],

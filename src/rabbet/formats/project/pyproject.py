@@ -14,6 +14,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.census.tags import MOST_TAGS, tag_in
 from rabbet.core.declaration.keys import DISTRIBUTIONS, KEYS, Key, Shape
 from rabbet.core.declaration.model import (
     CatalogueEntry,
@@ -190,7 +191,7 @@ def _system_for_builds(builds: Table) -> dict[str, tuple[str, ...]]:
 
 
 def _census(table: Table) -> CensusEntry:
-    table.allow_only("every", "remote", "leave-out", "expect")
+    table.allow_only("every", "remote", "leave-out", "expect", "tags")
     every = table.text("every") or ""
     if every not in ("", "recreate"):
         table.problems.add("tool.rabbet.census.every", f"'{every[:60]}' is not 'recreate'")
@@ -199,7 +200,19 @@ def _census(table: Table) -> CensusEntry:
         remote=table.text("remote"),
         leave_out=tuple(table.texts("leave-out")),
         expect=_expect(table.table("expect")),
+        tags=_tags(table.table("tags")),
     )
+
+
+def _tags(table: Table) -> Mapping[str, str]:
+    for name in table:
+        try:
+            tag_in(f"{name}={table.text(name) or ''}")
+        except ValueError as error:
+            table.problems.add(table.place(name), str(error))
+    if table.count() > MOST_TAGS:
+        table.problems.add("tool.rabbet.census.tags", f"has {table.count()} tags: at most {MOST_TAGS}")
+    return {name: table.text(name) or "" for name in table}
 
 
 def _expect(table: Table) -> ExpectEntry:

@@ -7,12 +7,13 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import NamedTuple, TypeVar
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from rabbet import __version__
 from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
+from rabbet.core.census.tags import Tags, Wanted, fits
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.drift.since import LockRevision
 from rabbet.core.near_names import near_names
@@ -79,11 +80,12 @@ _SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this mac
 
 
 class RecordOptions(Struct, frozen=True, kw_only=True):
-    """Options of a record: the project's environment or another `place`, and the label."""
+    """Options of a record: the project's environment or another `place`, the label, and tags."""
 
     label: str | None = None
     place: str | None = None
     deep: bool = False
+    tags: Tags = field(default_factory=dict)
 
 
 class SavedInventory(Struct, frozen=True, kw_only=True):
@@ -143,8 +145,9 @@ def _recorded(session: Session, options: RecordOptions) -> SavedInventory:
     if label is None:
         raise _no_label(options.label or "")
     session.observer.stage("looking at what is installed")
-    found = inventory_here(session, label, options.place, deep=options.deep)
     project = session.project
+    tags = {**project.declaration().census.tags, **options.tags}
+    found = replace(inventory_here(session, label, options.place, deep=options.deep), tags=tags)
     place = path_named(options.place, session.machine.folder) if options.place else project.environment
     files = file_digests(project, place) if options.deep else None
     return SavedInventory(inventory=found, text=write_inventory_file(found, __version__, files), where="")
@@ -313,17 +316,21 @@ def show(
     *,
     judged: bool = False,
     since: int = 0,
+    wanted: Wanted | None = None,
 ) -> Census:
     """All collected machines against the lock, or those of a database, and those of more files or places.
 
     What is installed on each may be `judged` by the rules of today, as far as an inventory tells it. Machines
-    that were not recorded `since` a time (in seconds) are left out; those of places are looked at now. Raises
-    `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show, `SourceFailed`.
+    that were not recorded `since` a time (in seconds) are left out; those of places are looked at now. Only
+    machines with the `wanted` tags count. Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where
+    there is nothing to show, `SourceFailed`.
     """
     session.observer.stage("reading inventories")
     machines, unread = ([], []) if url else collected_machines(session)
     named, unread_places = machines_from(places, session.machine)
-    machines, unread = machines + named, unread + unread_places
+    unread += unread_places
+    of_tags = wanted or {}
+    machines = [machine for machine in (*machines, *named) if fits(machine.tags, of_tags)]
     session.observer.stage("comparing them with the lock")
     against = CensusComparison(session, _rules(session) if judged else None)
     states = list(against.states(machines))
@@ -332,8 +339,10 @@ def show(
         if isinstance(machine, Unread):
             unread.append(machine)
             continue
-        for state in against.states([machine]):
+        for state in against.states([machine] if fits(machine.tags, of_tags) else ()):
             states += (replace(state, label=them.label, recorded=them.recorded) for them in sent)
+    if wanted and not (states or unread):
+        raise WrongUsage("no machine has all of these tags", remedy="rabbet census show")
     if not (states or unread):
         raise WrongUsage(
             "no inventories are here yet",
@@ -396,8 +405,8 @@ class Development(Struct, frozen=True, kw_only=True):
     ahead: tuple[Heard, ...]
 
 
-def developed(session: Session, since: int, url: str | None = None) -> Development:
-    """How the machines differed from the lock of today since a time, in seconds since the epoch.
+def developed(session: Session, since: int, url: str | None, wanted: Wanted) -> Development:
+    """How machines with these tags differed from the lock of today since a time (seconds since the epoch).
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
     """
@@ -408,7 +417,7 @@ def developed(session: Session, since: int, url: str | None = None) -> Developme
         state = next(iter(against.states([machine])))
         return state, state.key
 
-    records, unread = _over_time(session, url, compared)
+    records, unread = _over_time(session, url, wanted, compared)
     last: dict[str, object] = {}
     told = []
     for sent, (state, key) in records:
@@ -420,7 +429,7 @@ def developed(session: Session, since: int, url: str | None = None) -> Developme
 
 
 def _over_time(
-    session: Session, url: str | None, value_of: Callable[[MachineInventory], _Value]
+    session: Session, url: str | None, wanted: Wanted, value_of: Callable[[MachineInventory], _Value]
 ) -> tuple[list[tuple[Sent, _Value]], list[Unread]]:
     """The kept records by time of recording, those of one machine as they arrived; and what can't be read.
 
@@ -428,7 +437,7 @@ def _over_time(
     """
     records: list[tuple[Sent, _Value]] = []
     unread: list[Unread] = []
-    for machine, sent in kept_contents(session, url):
+    for machine, sent in kept_contents(session, url, wanted):
         if isinstance(machine, Unread):
             unread.append(machine)
         else:
@@ -456,32 +465,30 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
     ahead: tuple[Heard, ...]
 
 
-def library_over_time(session: Session, name: str, url: str | None = None) -> LibraryOverTime:
-    """A library's changes on all machines, as far back as inventories go, newest last.
+def library_over_time(session: Session, name: str, url: str | None, wanted: Wanted) -> LibraryOverTime:
+    """A library's changes on all machines with these tags, as far back as inventories go, newest last.
 
     Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
     """
     session.observer.stage("reading inventories")
-    wanted = library_name(name)
+    found = library_name(name)
 
     def version_on(machine: MachineInventory) -> str:
-        installed = machine.inventory.libraries.get(wanted)
+        installed = machine.inventory.libraries.get(found)
         return str(installed.version) if installed else ""
 
-    records, unread = _over_time(session, url, version_on)
+    records, unread = _over_time(session, url, wanted, version_on)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
     for sent, version in records:
         if last.get(sent.label) != version:
             changes.append((sent.label, sent.recorded, version))
         last[sent.label] = version
-    locked = sorted({str(library.version) for library in session.lock().libraries if library.name == wanted})
+    locked = sorted({str(library.version) for library in session.lock().libraries if library.name == found})
     if not (locked or unread or any(version for _, _, version in changes)):
-        raise WrongUsage(
-            f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"
-        )
+        raise WrongUsage(f"no machine has {found}, and the lock does not either", remedy="rabbet census show")
     return LibraryOverTime(
-        name=wanted,
+        name=found,
         locked=tuple(locked),
         changes=tuple(changes),
         unread=tuple(unread),

@@ -31,6 +31,7 @@ from rabbet.core.census.history import (
     weeks_of,
 )
 from rabbet.core.census.matrix import MachineState
+from rabbet.core.census.tags import Wanted, fits
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.disk.atomic import write_bytes
 from rabbet.disk.process_lock import claimed
@@ -48,7 +49,6 @@ from rabbet.workspace.states.machines import (
     census_group,
     kept_contents,
     kept_machines,
-    stored_machines,
 )
 
 __all__ = [
@@ -133,7 +133,7 @@ def trend(session: Session, since: date, url: str | None) -> Trend:
 
 def _records(session: Session, url: str | None) -> Iterator[tuple[str, int, str]]:
     """Each kept record: its machine, when it was made, and the stamp of the lock that was installed."""
-    for machine, sent in kept_contents(session, url):
+    for machine, sent in kept_contents(session, url, {}):
         if not isinstance(machine, Unread):
             yield from ((one.label, one.recorded, machine.inventory.lock_stamp) for one in sent)
 
@@ -146,19 +146,19 @@ class Told(Struct, frozen=True, kw_only=True):
     known: Known
 
 
-def news(session: Session, known: Known, url: str | None, *, silent_after: int = SILENT_AFTER) -> Told:
-    """What is new to somebody who knows something, by the lock of today.
+def news(session: Session, known: Known, url: str | None, wanted: Wanted) -> Told:
+    """What is new on machines with these tags to somebody who knows something, by the lock of today.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `SourceFailed`.
     """
     session.observer.stage("reading inventories")
     at = int(time.time())
-    arrived, unread, state_of = _by_database(session, url) if url else _by_git(session)
+    arrived, unread, state_of = _by_database(session, url, wanted) if url else _by_git(session, wanted)
     newest = {record.label: record for record in sorted(arrived, key=lambda record: record.number)}
     then = {label: state_of(number) for label, number in newest_then(arrived, known).items()}
     now = {label: state_of(record.number) for label, record in newest.items()}
     return Told(
-        news=news_of(then, now, since=known.at, at=at, silent_after=silent_after),
+        news=news_of(then, now, since=known.at, at=at, silent_after=SILENT_AFTER),
         unread=tuple(unread),
         known=known_of(arrived, at),
     )
@@ -167,9 +167,10 @@ def news(session: Session, known: Known, url: str | None, *, silent_after: int =
 _Arrivals = tuple[list[Arrived], list[Unread], Callable[[int], MachineState]]
 
 
-def _by_git(session: Session) -> _Arrivals:
+def _by_git(session: Session, wanted: Wanted) -> _Arrivals:
     """The records that were collected, what can't be read, and the state of one by its number."""
-    machines, unread = kept_machines(session, None, every=True)  # in the order in which they arrived
+    kept, unread = kept_machines(session, None, every=True)  # in the order in which they arrived
+    machines = [machine for machine in kept if fits(machine.tags, wanted)]
     against = CensusComparison(session)
 
     @cache
@@ -180,18 +181,17 @@ def _by_git(session: Session) -> _Arrivals:
     return arrived, unread, state_of
 
 
-def _by_database(session: Session, url: str) -> _Arrivals:
+def _by_database(session: Session, url: str, wanted: Wanted) -> _Arrivals:
     """The same; a content that many machines share is compared once."""
     against = CensusComparison(session)
     arrived: dict[int, Arrived] = {}
     states: dict[int, MachineState] = {}
     unread: list[Unread] = []
-    for machine, sent in stored_machines(session.project, url, every=True):
+    for machine, sent in kept_contents(session, url, wanted):
         if isinstance(machine, Unread):
             unread.append(machine)
-            state = MachineState(label="", recorded=0, trouble=machine.because)
-        else:
-            state = next(iter(against.states([machine])))
+            continue
+        state = next(iter(against.states([machine])))
         arrived |= {one.number: Arrived(*one) for one in sent}
         states |= dict.fromkeys((one.number for one in sent), state)
 
@@ -232,23 +232,26 @@ def draw_trend(found: Trend, session: Session, picture: Path) -> None:
         write_bytes(picture, drawn_trend(title, rows), below=session.project.folder)
 
 
-def last_news(session: Session, url: str | None) -> Known | None:
-    """What this user knows of the project since they last asked what is new; `None`: they never did."""
+def last_news(session: Session, scope: str) -> Known | None:
+    """What this user knows since they last asked what is new; `None`: they never did.
+
+    The `scope` names the machines they asked for, in any form.
+    """
     try:
-        return _KNOWN.decode(read_regular(_last_file(session, url), most=MOST_TEXT_FILE))
+        return _KNOWN.decode(read_regular(_last_file(session, scope), most=MOST_TEXT_FILE))
     except (OSError, msgspec.MsgspecError, ValueError):
         return None
 
 
-def note_news(session: Session, url: str | None, known: Known) -> None:
+def note_news(session: Session, scope: str, known: Known) -> None:
     """Note what this user knows now. Raises `CannotWrite`."""
-    file = _last_file(session, url)
+    file = _last_file(session, scope)
     file.parent.mkdir(parents=True, exist_ok=True)
     write_bytes(file, msgspec.json.encode(known))
 
 
-def _last_file(session: Session, url: str | None) -> Path:
-    """The file for a project, by its folder, and a place from which its machines come."""
+def _last_file(session: Session, scope: str) -> Path:
+    """The file for a project, by its folder, and some of its machines."""
     folder = state_folder(session.machine.environ, session.machine.folder)
-    whose = "\0".join((str(session.project.folder.resolve()), census_group(session.project), url or ""))
+    whose = "\0".join((str(session.project.folder.resolve()), census_group(session.project), scope))
     return folder / "census-news" / sha256(whose.encode(errors="surrogateescape")).hexdigest()

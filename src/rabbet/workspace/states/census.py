@@ -148,7 +148,9 @@ class CensusComparison:
             try:
                 yield self._state(machine)
             except RabbetError as error:  # the lock does not serve such a machine
-                yield MachineState(label=machine.label, recorded=machine.recorded, trouble=str(error))
+                yield MachineState(
+                    label=machine.label, recorded=machine.recorded, trouble=str(error), tags=machine.tags
+                )
 
     def _state(self, machine: MachineInventory) -> MachineState:
         target = self._target(machine)
@@ -177,6 +179,7 @@ class CensusComparison:
             recorded=machine.recorded,
             findings=(*findings, *unexpected(expect, _releases(machine), locked, behind)),
             behind=behind,
+            tags=machine.tags,
         )
 
     def _broken(self, machine: MachineInventory) -> list[Breach]:

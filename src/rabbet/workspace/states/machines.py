@@ -11,6 +11,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.census.machine_inventory import MachineInventory
+from rabbet.core.census.tags import Wanted, fits
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
@@ -113,19 +114,23 @@ def stored_machines(
 
 
 def kept_contents(
-    session: Session, url: str | None
+    session: Session, url: str | None, wanted: Wanted
 ) -> Iterator[tuple[MachineInventory | Unread, tuple[Sent, ...]]]:
-    """Every kept content, read once, with the machines and times that it stands for; as `stored_machines`.
+    """Every kept content of machines with these tags, read once, with the machines and times it stands for.
 
     Without a database each inventory that was collected is one; those of a machine come as they arrived.
+    Raises what `stored_machines` raises.
     """
     if url:
-        yield from stored_machines(session.project, url, every=True)
+        for machine, sent in stored_machines(session.project, url, every=True):
+            if isinstance(machine, Unread) or fits(machine.tags, wanted):
+                yield machine, sent
         return
     machines, unread = collected_machines(session, every=True)
     yield from ((entry, ()) for entry in unread)
     for number, machine in enumerate(machines):
-        yield machine, (Sent(machine.label, machine.recorded, number),)
+        if fits(machine.tags, wanted):
+            yield machine, (Sent(machine.label, machine.recorded, number),)
 
 
 def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:

@@ -8,11 +8,12 @@ behind, and what mends each group.
 
 import time
 from argparse import ArgumentParser, Namespace
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import a_library, a_port, add_json, add_offline, add_several, add_variant, moment
+from rabbet.core.census.tags import MOST_TAGS, Wanted, tag_in, wanted_of
 from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
@@ -38,6 +39,9 @@ ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
     "env": ("record", "send"),
     "deep": ("record", "send"),
+    "tag": ("record", "send"),
+    "private_tag": ("send",),
+    "where": ("show", "check", "serve", "news"),
     "to": ("record",),
     "labels": ("forget", "rename"),
     "yes": ("forget",),
@@ -58,7 +62,7 @@ ONLY = {  # the options that count for some of the actions alone
     "heard_since": ("show", "check"),
 }
 _APART = (  # options of which the first can't be given with any of the others
-    ("every", "database", "label", "env", "deep"),
+    ("every", "database", "label", "env", "deep", "tag", "private_tag"),
     ("database", "remote", "deep"),
     ("csv", "json", "machine", "library", "since", "picture", "page"),
     ("machine", "library", "since", "picture", "page"),
@@ -82,6 +86,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the random one")
     parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
     parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
+    add_several(parser, "--tag", "NAME=VALUE", "record, send: say this of the machine: team=extraction")
+    add_several(parser, "--private-tag", "NAME=VALUE", "send: the same, only ever into a database")
     parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
     parser.add_argument(
         "--remote", metavar="NAME", help="send, collect, forget, rename: the remote (default: origin)"
@@ -116,6 +122,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="WHEN",
         choices=("recreate", "never"),
         help="send: recreate: also send after each recreate, in the background; never: stop that",
+    )
+    add_several(
+        parser,
+        "--where",
+        "NAME=VALUE",
+        "show, check, serve, news: only machines with this tag; one name twice: with either value",
     )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
     parser.add_argument("--port", metavar="N", type=a_port, help="serve: the port (default: a free one)")
@@ -194,9 +206,10 @@ def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.team.sheet import page
 
     url, name = _database(arguments, context), session.declaration().name
+    wanted = _wanted(arguments.where)
 
     def render() -> str:
-        census = show(session.silent(), arguments.places, url)
+        census = show(session.silent(), arguments.places, url, wanted=wanted)
         return page(sheet_of(census, name, session.project.variant))
 
     with needing_extra("the census page"):
@@ -222,8 +235,19 @@ def _give(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.tasks.drifting.census import RecordOptions, record, send, send_to_database
     from rabbet.workspace.states.sending import note_outcome
 
-    options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
     url = _database(arguments, context)
+    options = RecordOptions(
+        label=arguments.label,
+        place=arguments.env,
+        deep=arguments.deep,
+        tags=_tags((*arguments.tag, *arguments.private_tag)),
+    )
+    if arguments.private_tag and (not url or arguments.remote):
+        raise WrongUsage(
+            "a private tag goes into a database alone, and none is named",
+            because=["everybody who can read the remote can read its inventories"],
+            remedy="rabbet help census",
+        )
     if arguments.deep and arguments.action == "send" and url and not arguments.remote:
         raise WrongUsage(
             "a database holds no digests of files, so --deep means nothing to it",
@@ -245,6 +269,25 @@ def _give(arguments: Namespace, session: "Session", context: Context) -> int:
     view = RecordedView(found, sent=arguments.action == "send")
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE
+
+
+def _tags(texts: Iterable[str]) -> dict[str, str]:
+    """Tags by their names. Raises `WrongUsage`."""
+    try:
+        found = dict(map(tag_in, texts))
+    except ValueError as error:
+        raise WrongUsage(str(error)) from error
+    if len(found) > MOST_TAGS:
+        raise WrongUsage(f"{len(found)} tags are too many: at most {MOST_TAGS}")
+    return found
+
+
+def _wanted(texts: Iterable[str]) -> Wanted:
+    """The wanted tags. Raises `WrongUsage`."""
+    try:
+        return wanted_of(texts)
+    except ValueError as error:
+        raise WrongUsage(str(error)) from error
 
 
 def _database(arguments: Namespace, context: Context) -> str | None:
@@ -293,8 +336,9 @@ def _news(arguments: Namespace, session: "Session", context: Context) -> int:
 
     url = _database(arguments, context)
     last = arguments.since in (None, "last")
-    known = last_news(session, url) if last else Known(_since(arguments.since))
-    told = news(session, known or Known(int(time.time()) - _WEEK), url)
+    scope = " ".join((url or "", *sorted(arguments.where)))
+    known = last_news(session, scope) if last else Known(_since(arguments.since))
+    told = news(session, known or Known(int(time.time()) - _WEEK), url, _wanted(arguments.where))
     view = NewsView(told)
     _note_day(session, show(session.silent(), [], url), url, context, judged=False)
     if arguments.tell and not view.found.is_empty:
@@ -303,7 +347,7 @@ def _news(arguments: Namespace, session: "Session", context: Context) -> int:
         tell(arguments.tell, with_schema(view), session)
     context.present(view, as_json=arguments.json)
     if last:
-        note_news(session, url, told.known)
+        note_news(session, scope, told.known)
     return ExitCode.NO if view.found.broke else ExitCode.DONE
 
 
@@ -361,9 +405,10 @@ def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     machine = context.machine
     url = _database(arguments, context)
     since = _since(arguments.heard_since) if arguments.heard_since else 0
-    census = show(session, arguments.places, url, judged=arguments.rules, since=since)
+    wanted = _wanted(arguments.where)
+    census = show(session, arguments.places, url, judged=arguments.rules, since=since, wanted=wanted)
     if arguments.action == "check":
-        if not arguments.places:
+        if not (arguments.places or wanted):
             _note_day(session, census, url, context, judged=arguments.rules)
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, as_json=arguments.json)
@@ -399,10 +444,11 @@ def _over_time(arguments: Namespace, session: "Session", context: Context) -> in
 
     url = _database(arguments, context)
     view: View
+    wanted = _wanted(arguments.where)
     if arguments.library:
-        view = LibraryView(library_over_time(session, arguments.library, url))
+        view = LibraryView(library_over_time(session, arguments.library, url, wanted))
     else:
-        found = developed(session, _since(arguments.since), url)
+        found = developed(session, _since(arguments.since), url, wanted)
         view = DevelopmentView(found)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

@@ -16,6 +16,7 @@ from rabbet.cli.views.drifting.census_words import (
     to_mend,
 )
 from rabbet.core.census.matrix import Group, MachineState, Matrix, Row
+from rabbet.core.census.tags import tags_text
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import some_of
 from rabbet.documents.amounts import count, day
@@ -218,7 +219,8 @@ class MachineView(MachineDocument, frozen=True):
                     context.show(f"  {finding.name}: {detail(finding)}")
             context.show()
         when = f", recorded on {day(state.recorded)}" if state.recorded else ""
-        context.show(f"{state.label}{when}: {_told(state, self.variant)}")
+        tags = f" ({tags_text(state.tags)})" if state.tags else ""
+        context.show(f"{state.label}{tags}{when}: {_told(state, self.variant)}")
 
 
 class LibraryView(LibraryDocument, frozen=True):
