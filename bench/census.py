@@ -6,12 +6,15 @@ are made up: most are at one of a few revisions of the lock, some have a few lib
 
 import os
 import random
+import signal
 import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
+from urllib.request import urlopen
 
 from msgspec.structs import replace
 from packaging.version import Version
@@ -29,6 +32,7 @@ from rabbet.workspace.states.census import inventory_here
 MACHINES, LIBRARIES = 10_000, 300
 REVISIONS = 10  # of the lock that machines are at
 BY_HAND = 0.1  # of the machines have something that no other has
+REQUESTS = 50  # for the page, at once
 RECORDS = 10  # of each machine, for what looks back
 BATCH = 1000  # machines that are sent at once
 
@@ -51,6 +55,7 @@ def main() -> None:
             print(f"{count} machines x {LIBRARIES} libraries, {states} states")
             print(f"sent      {sent:>6.1f} s")
             measure(made, url, "show")
+            measure_served(made, url)
             for _ in range(RECORDS - 1):
                 send_all(here, count, database)
         print(f"with {RECORDS} records of each machine")
@@ -73,6 +78,24 @@ def measure(made: Made, url: str, *action: str) -> None:
     if os.waitstatus_to_exitcode(status) not in (0, 1):
         sys.exit(f"census {' '.join(action)} failed")
     print(f"{' '.join(action):<22} {time.perf_counter() - begun:>6.1f} s, {used.ru_maxrss / 1024:.0f} MiB")
+
+
+def measure_served(made: Made, url: str) -> None:
+    """Print what many browsers cost that ask for the page at once, beside the first one."""
+    command = [PROGRAM, "census", "serve", "--database", url, "--quiet"]
+    process = subprocess.Popen(
+        command, cwd=made.folder, env=made.variables, stdout=subprocess.PIPE, text=True
+    )
+    assert process.stdout is not None
+    address = process.stdout.readline().split()[1]
+    with ThreadPoolExecutor(16) as pool:
+        sizes = set(pool.map(lambda _: len(urlopen(address).read()), range(REQUESTS)))
+    process.send_signal(signal.SIGINT)
+    _, _, used = os.wait4(process.pid, 0)
+    seconds = used.ru_utime + used.ru_stime
+    print(
+        f"served {REQUESTS} times        {seconds:>6.1f} s of processor time, {max(sizes) / 1000:.0f} kB each"
+    )
 
 
 def send_all(here: MachineInventory, count: int, database: Database) -> tuple[float, int]:

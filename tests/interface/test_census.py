@@ -496,11 +496,30 @@ class Census(ProgramCase):
             ask(*wrong, code=2)
         self.assertIn("no machine", self.rabbet("census", "show", "--where", "team=x", code=2, **named).err)
 
+    def check_made_once(self, place: tuple[str, int]) -> None:
+        """A browser that has the newest page is told so, until another machine has come."""
+
+        def ask(known: str) -> tuple[int, str, bytes]:
+            with closing(http.client.HTTPConnection(*place, timeout=PATIENCE)) as asking:
+                asking.request("GET", "/", headers={"If-None-Match": known})
+                answer = asking.getresponse()
+                return answer.status, answer.headers["ETag"], answer.read()
+
+        status, etag, content = ask("")
+        self.assertEqual((status, b"barn" in content), (200, False))
+        self.assertEqual(ask(etag), (304, etag, b""))
+        self.rabbet("census", "send", "--label", "barn")
+        self.rabbet("census", "collect")
+        status, other, content = ask(etag)
+        self.assertEqual((status, b"barn" in content), (200, True))
+        self.assertNotEqual(etag, other)
+
     def test_serve(self) -> None:
         """The page, live: for the loopback's own names, read-only, with headers that keep it to itself."""
         self.rabbet("recreate")
-        self.rabbet("census", "record", "--label", "loft", "--to", "loft.json")
-        command = self.command("census", "serve", "--from", "loft.json", "--quiet")
+        self.rabbet("census", "send", "--label", "loft")
+        self.rabbet("census", "collect")
+        command = self.command("census", "serve", "--quiet")
         with subprocess.Popen(
             command,
             cwd=self.project,
@@ -528,6 +547,7 @@ class Census(ProgramCase):
                         self.assertEqual(b"loft" in answer.read(), method == "GET")
                     asking.close()
             place = ("127.0.0.1", int(address[1]))
+            self.check_made_once(place)
             silent = [self.enterContext(closing(socket.create_connection(place))) for _ in range(40)]
             self.assertEqual(
                 [connection.recv(1) for connection in silent[20:]], [b""] * 20

@@ -299,6 +299,21 @@ class Database:
             else:
                 return
 
+    def state(self, project: str) -> str:
+        """A text that differs where machines of a project have sent something, or were changed."""
+        from sqlalchemy import func, select
+
+        machine, arrival, event = self._tables.machine, self._tables.arrival, self._tables.event
+        arrived = (
+            select(func.max(arrival.c.number), func.count())
+            .select_from(arrival.join(machine, arrival.c.machine_id == machine.c.id))
+            .where(machine.c.project == project)
+        )
+        changed = select(func.count()).select_from(event).where(event.c.project == project)
+        with self._engine.connect() as connection:
+            newest, count = connection.execute(arrived).one()
+            return f"{newest} {count} {connection.execute(changed).scalar()}"
+
     def days(self, project: str) -> list[str]:
         """The rows of all days that are kept, oldest first."""
         from sqlalchemy import select

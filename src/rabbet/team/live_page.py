@@ -7,15 +7,17 @@ import socket
 import sys
 from collections.abc import Callable
 from contextlib import suppress
+from hashlib import sha256
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from threading import BoundedSemaphore, Lock, Timer
+from typing import NamedTuple
 
 from rabbet.errors import RabbetError
 
-__all__ = ["page_server"]
+__all__ = ["LivePage", "page_server"]
 
 _HEADERS = {
-    "Cache-Control": "no-store",
+    "Cache-Control": "private, no-cache",  # a browser asks each time, and may be told that it has the newest
     "Referrer-Policy": "no-referrer",
     "X-Content-Type-Options": "nosniff",
     "X-Frame-Options": "DENY",
@@ -27,9 +29,36 @@ _MOST_CONNECTIONS = 20
 _LONGEST_SILENCE, _LONGEST_CONNECTION = 10, 60  # seconds
 
 
-def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
-    """A server that makes the page again for each request, on a port or (0) a free one. Raises `OSError`."""
-    one_at_a_time = Lock()
+class _Made(NamedTuple):
+    state: str
+    content: bytes
+    etag: str
+
+
+class LivePage:
+    """A page that is made again once there is another state to show, whatever number of browsers ask for it.
+
+    `render` makes it; `state` is a text that differs where another page would be made. Both may raise
+    `RabbetError`.
+    """
+
+    def __init__(self, render: Callable[[], str], state: Callable[[], str]) -> None:
+        self._render, self._state = render, state
+        self._made: _Made | None = None
+        self._one_at_a_time = Lock()
+
+    def newest(self) -> _Made:
+        """The page of now. Raises `RabbetError`."""
+        with self._one_at_a_time:
+            state = self._state()
+            if self._made is None or self._made.state != state:
+                content = self._render().encode("utf-8", "replace")
+                self._made = _Made(state, content, f'"{sha256(content).hexdigest()}"')
+            return self._made
+
+
+def page_server(page: LivePage, port: int) -> ThreadingHTTPServer:
+    """A server that gives the newest page, on a port or (0) a free one. Raises `OSError`."""
 
     class Handler(BaseHTTPRequestHandler):
         """Answers for the page alone, if it is asked for by the names of the loopback.
@@ -56,17 +85,23 @@ def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
             if self.path != "/":
                 self.send_error(404)
                 return
+            etag = ""
             try:
-                with one_at_a_time:
-                    status, kind, text = 200, "html", render()
+                _, content, etag = page.newest()
+                status, kind = (304 if self.headers.get("If-None-Match") == etag else 200), "html"
             except RabbetError as error:  # the project may have changed since the last request
-                status, kind, text = 503, "plain", "\n".join([str(error), *error.because])
-            content = text.encode("utf-8", "replace")
+                status, kind = 503, "plain"
+                content = "\n".join([str(error), *error.because]).encode("utf-8", "replace")
             self.send_response(status)
             for name, value in _HEADERS.items():
                 self.send_header(name, value)
-            self.send_header("Content-Type", f"text/{kind}; charset=utf-8")
+            if etag:
+                self.send_header("ETag", etag)
             self.send_header("Refresh", str(_REFRESH))
+            if status == 304:
+                self.end_headers()
+                return
+            self.send_header("Content-Type", f"text/{kind}; charset=utf-8")
             self.send_header("Content-Length", str(len(content)))
             self.end_headers()
             if body:

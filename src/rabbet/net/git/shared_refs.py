@@ -16,7 +16,15 @@ from rabbet.errors import SourceFailed
 from rabbet.net.git.objects import entries_of, read_objects
 from rabbet.net.git.own_repository import OwnRepository, Remote
 
-__all__ = ["Renamed", "SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
+__all__ = [
+    "Renamed",
+    "SharedFile",
+    "SharedRefs",
+    "collected_files",
+    "collected_labels",
+    "collected_state",
+    "contents_of",
+]
 
 _REFS = "refs/rabbet/machines"
 _NOTES = "refs/rabbet/notes"
@@ -251,6 +259,11 @@ def collected_labels(own: OwnRepository, group: str) -> list[str]:
 def collected_files(own: OwnRepository, group: str) -> list[SharedFile]:
     """The collected records of a group, by label and in order of arrival. Raises `SourceFailed`."""
     return _files(own, _trees(own, group))
+
+
+def collected_state(own: OwnRepository, group: str) -> str:
+    """A text that differs where other records of a group were collected. Raises `SourceFailed`."""
+    return " ".join(f"{label} {tree}" for label, tree in _trees(own, group))
 
 
 def contents_of(own: OwnRepository, files: Iterable[SharedFile]) -> Iterator[tuple[SharedFile, bytes | None]]:

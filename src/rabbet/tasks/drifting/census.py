@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from functools import partial
+from hashlib import sha256
 from typing import NamedTuple, TypeVar
 
 from msgspec import Struct, field
@@ -16,6 +17,7 @@ from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
 from rabbet.core.census.tags import Tags, Wanted, fits
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.drift.since import LockRevision
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.names import library_name
 from rabbet.core.shell import quoted
@@ -23,11 +25,12 @@ from rabbet.core.shown_text import shown_location
 from rabbet.disk.atomic import write_text
 from rabbet.disk.named import path_named
 from rabbet.disk.process_lock import claimed
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.net.git.own_repository import remote_at
 from rabbet.net.git.program import ask_git, top_of
-from rabbet.net.git.shared_refs import SharedRefs
+from rabbet.net.git.shared_refs import SharedRefs, collected_state
 from rabbet.tasks.declaring.declare import Edited, change
 from rabbet.team.database import DatabaseRecord, Sent, opened_database
 from rabbet.team.extra import needing_extra
@@ -38,6 +41,7 @@ from rabbet.workspace.rules.judging import CountedRules, counted_rules
 from rabbet.workspace.rules.rule_sets import Look
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.census import CensusComparison, file_digests, inventory_here
+from rabbet.workspace.states.lock_history import lock_history
 from rabbet.workspace.states.machines import (
     NOBODY,
     Unread,
@@ -71,6 +75,7 @@ __all__ = [
     "send_in_background",
     "send_to_database",
     "show",
+    "shown_state",
 ]
 
 _Value = TypeVar("_Value")
@@ -364,6 +369,30 @@ def show(
         held_against=against.revision,
         made=time.time(),
     )
+
+
+def shown_state(session: Session, places: Sequence[str], url: str | None) -> str:
+    """A text that differs where `show` may show something else: machines, lock, declaration, or the day.
+
+    Nobody tells when what lies in places changes: with these it is another one each second. Raises
+    `SourceFailed`, `NotUnderstood`.
+    """
+    project = session.project
+    if url:
+        with needing_extra("a database"), opened_database(url) as database:
+            machines = database.state(census_group(project))
+    else:
+        own = census_repository(project, session.machine)
+        machines = collected_state(own, census_group(project))
+    revision = next((revision.commit for revision, _ in lock_history(session, 1)), "")
+    with suppress(OSError):
+        files = [
+            read_regular(file, most=MOST_TEXT_FILE) for file in (project.lock_file, project.declaration_file)
+        ]
+        digest = sha256(b"\0".join(files)).hexdigest()
+        day = datetime.now(UTC).date()
+        return f"{machines} {revision} {digest} {day} {int(time.time()) if places else ''}"
+    return str(time.time_ns())  # `show` tells what is wrong
 
 
 def _rules(session: Session) -> CountedRules:

@@ -200,9 +200,9 @@ def _check_options(given: Collection[str], action: str) -> None:
 def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
     """Serve the page until Ctrl-C."""
     from rabbet.cli.views.drifting.census_words import sheet_of
-    from rabbet.tasks.drifting.census import show
+    from rabbet.tasks.drifting.census import show, shown_state
     from rabbet.team.extra import needing_extra
-    from rabbet.team.live_page import page_server
+    from rabbet.team.live_page import LivePage, page_server
     from rabbet.team.sheet import page
 
     url, name = _database(arguments, context), session.declaration().name
@@ -212,10 +212,14 @@ def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
         census = show(session.silent(), arguments.places, url, wanted=wanted)
         return page(sheet_of(census, name, session.project.variant))
 
+    def state() -> str:
+        return shown_state(session.silent(), arguments.places, url)
+
+    pages = LivePage(render, state)
     with needing_extra("the census page"):
-        render()  # what can't be shown is told here, and not in a browser
+        pages.newest()  # what can't be shown is told here, and not in a browser
     try:
-        server = page_server(render, arguments.port or 0)
+        server = page_server(pages, arguments.port or 0)
     except OSError as error:
         raise EnvironmentFailed(
             f"the port {arguments.port} can't be used",
