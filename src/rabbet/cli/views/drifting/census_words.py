@@ -172,7 +172,7 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
         title=f"{project}: the machines against the lock",
         outcome=outcome_text(matrix),
         legend=LEGEND,
-        columns=tuple(_column(group, variant, census.made) for group in matrix.groups),
+        columns=tuple(_column(group, variant) for group in matrix.groups),
         lines=tuple(
             Line(
                 name=row.name,
@@ -190,14 +190,13 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
     )
 
 
-def _column(group: Group, variant: str | None, now: float) -> Column:
+def _column(group: Group, variant: str | None) -> Column:
     weight = group.state.weight
-    heard = heard_text(group.recorded, now)
     return Column(
         name=group.name,
         labels=group.labels,
         heard=tuple(day(when) if when else "" for when in group.recorded),
-        text=f"{state_text(group.state)}{f', {heard}' if heard else ''}",
+        text=state_text(group.state),
         mend=to_mend(group.state, variant),
         weight=_UNKNOWN_WEIGHT if group.state.trouble else str(weight) if weight else "",
     )
