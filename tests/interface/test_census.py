@@ -451,7 +451,10 @@ class Census(ProgramCase):
         ask("check", "--allow", "1")
         self.assertEqual([week["breaking"] for week in ask("trend")["weeks"]], [1])
         self.assertRegex(self.rabbet("census", "trend", **named).out, r"\d of \d machines? as locked on")
-        if not named:
+        if named:
+            self.rabbet("census", "trend", "--picture", "trend.png", **named)
+            self.assertTrue((self.project / "trend.png").read_bytes().startswith(b"\x89PNG"))
+        else:
             self.assertEqual(ask("show", "--heard-since", "2021-01-01")["silent"][0]["label"], "barn")
             self.assertEqual(ask("check", "--heard-since", "30d", code=1)["silent"][0]["label"], "barn")
             self.assertEqual(labels(), ["barn", "loft"])

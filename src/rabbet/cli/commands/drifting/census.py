@@ -364,9 +364,10 @@ def _trend(arguments: Namespace, session: "Session", context: Context) -> int:
 
     since = _since(arguments.since) if arguments.since else int(time.time()) - _YEAR
     found = trend(session, date.fromtimestamp(since), _database(arguments, context))  # noqa: DTZ012
-    if arguments.picture:
-        draw_trend(found, session, context.machine.folder / arguments.picture)
-    context.present(TrendView(found, arguments.picture or ""), as_json=arguments.json)
+    drawn = arguments.picture if found.weeks else None
+    if drawn:
+        draw_trend(found, session, context.machine.folder / drawn)
+    context.present(TrendView(found, drawn or ""), as_json=arguments.json)
     return ExitCode.DONE
 
 
