@@ -9,6 +9,7 @@ built upon: two senders of one label take turns, and nothing is lost. What is se
 repository of our own: neither hooks nor the configuration of the project's repository take part.
 """
 
+import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Literal, NamedTuple, TypeAlias
 
@@ -28,6 +29,7 @@ __all__ = [
 
 _REFS = "refs/rabbet/machines"
 _NOTES = "refs/rabbet/notes"
+_NOTE_NAME = re.compile(r"[a-z]{1,20}\Z")  # others may have put anything there
 _OVERTAKEN = (b"stale info", b"fetch first", b"cannot lock")  # somebody else was faster
 _TRIES = 10  # of replacing a ref that others of the same label replace meanwhile
 _MOST_LABELS = 20_000  # that are looked at
@@ -189,7 +191,9 @@ class SharedRefs:
         tree = self._asked("rev-parse", f"{commit}^{{tree}}").strip()
         found = dict(read_objects(self._own.ask, [tree], "tree", _LARGEST_TREE))
         entries = {
-            entry.id: entry.name for entry in entries_of(found.get(tree, b""), len(tree)) if entry.is_file
+            entry.id: entry.name
+            for entry in entries_of(found.get(tree, b""), len(tree))
+            if entry.is_file and _NOTE_NAME.match(entry.name)
         }
         contents = read_objects(self._own.ask, entries, "blob", _LARGEST)
         return {entries[blob]: content.decode("utf-8", "replace") for blob, content in contents}

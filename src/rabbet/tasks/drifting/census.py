@@ -143,12 +143,8 @@ def record(session: Session, options: RecordOptions, file: str | None) -> SavedI
 
 def _recorded(session: Session, options: RecordOptions) -> SavedInventory:
     label = (
-        own_label(session.machine.environments().folder)
-        if options.label is None
-        else checked_label(options.label)
+        own_label(session.machine.environments().folder) if options.label is None else _label(options.label)
     )
-    if label is None:
-        raise _no_label(options.label or "")
     session.observer.stage("looking at what is installed")
     project = session.project
     tags = {**project.declaration().census.tags, **options.tags}
@@ -252,6 +248,7 @@ def forget(session: Session, label: str, remote: str | None, url: str | None) ->
 
     Raises `WrongUsage` for a machine that has sent nothing there, `SourceFailed`.
     """
+    label = _label(label)
     if url:
         with needing_extra("a database"), opened_database(url) as database:
             found, where = database.forget(census_group(session.project), label), shown_location(url)
@@ -272,9 +269,9 @@ def rename(session: Session, label: str, new: str, remote: str | None, url: str 
     This machine's own label changes, too. Raises `WrongUsage` for a machine that has sent nothing there, and
     a label that can't be one or is in use, `SourceFailed`.
     """
-    wanted = checked_label(new)
-    if wanted is None:
-        raise _no_label(new)
+    label, wanted = _label(label), _label(new)
+    if label == wanted:
+        raise WrongUsage(f"the machine is called '{label}' already", remedy="rabbet census show")
     if url:
         with needing_extra("a database"), opened_database(url) as database:
             done, where = database.rename(census_group(session.project), label, wanted), shown_location(url)
@@ -307,11 +304,15 @@ def _no_machine(label: str, where: str) -> WrongUsage:
     )
 
 
-def _no_label(text: str) -> WrongUsage:
-    return WrongUsage(
-        f"'{text[:60]}' can't be a label",
-        because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
-    )
+def _label(text: str) -> str:
+    """A label as it is stored. Raises `WrongUsage` for what can't be one."""
+    label = checked_label(text)
+    if label is None:
+        raise WrongUsage(
+            f"'{text[:60]}' can't be a label",
+            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
+        )
+    return label
 
 
 def show(
