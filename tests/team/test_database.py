@@ -6,6 +6,7 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, suppress
 from itertools import product
+from pathlib import Path
 
 from sqlalchemy import create_engine, text
 
@@ -204,3 +205,37 @@ class OnPostgres(OnSqlite):
 
     def setUp(self) -> None:
         self.url = self.enterContext(postgres())
+
+    def test_roles(self) -> None:
+        """The roles of the documents: a machine sends under its own label alone, and leads only read."""
+        self.send(("loft", 1, "a"))
+        page = (Path(__file__).parents[2] / "docs" / "explanation" / "census.md").read_text()
+        _, _, rest = page.partition("```sql\n")
+        engine = create_engine(self.url)
+        with engine.begin() as connection:
+            for statement in rest.partition("```")[0].split(";\n"):
+                connection.execute(text(statement or "SELECT 1"))
+        engine.dispose()
+        owner, laptop, lead = self.url, "orchard-laptop", self.url.replace("bee@", "ada@")
+        self.url = self.url.replace("bee@", f"{laptop}@")
+        for number in range(KEEP + 3):
+            self.send((laptop, number, f"content {number}"))
+        self.send((laptop, 9, "a"))
+        for refused in (
+            lambda: self.send(("loft", 2, "b")),
+            lambda: self.send(("barn", 2, "b")),
+            self.newest,
+        ):
+            with self.assertRaises(SourceFailed):
+                refused()
+        with opened_database(self.url) as database:
+            self.assertFalse(database.forget("hivescale", "loft"))
+        self.url = lead
+        self.assertEqual(self.newest(), {"loft": (1, "a"), laptop: (9, "a")})
+        with opened_database(lead) as database:
+            database.note_day("hivescale", "2026-05-01", "{}")
+        with self.assertRaises(SourceFailed):
+            self.send(("ada", 1, "a"))
+        self.url = owner
+        self.send(("loft", 2, "b"))
+        self.assertEqual(self.newest()["loft"], (2, "b"))
