@@ -89,7 +89,9 @@ def note_day(session: Session, census: Census, url: str | None, *, judged: bool)
         if url:
             with needing_extra("a database"), opened_database(url) as database:
                 database.note_day(group, row.day, text)
-        elif not session.machine.offline:
+        elif session.machine.offline:
+            return "no network is asked now"
+        else:
             refs, _ = refs_of(session, None)
             with claimed(session.machine.store_folder, f"census {session.project.folder}"):
                 refs.note(_DAYS, partial(_with_day, day=row.day, text=text))
