@@ -351,6 +351,7 @@ class Census(ProgramCase):
             ["send", "--deep", "--database", "sqlite:///x.db"],
             ["show", "--csv", "--picture", "x.png"],
             ["show", "--library", "combframe", "--since", "2026-05-01"],
+            ["show", "--library", "combframe", "--heard-since", "30d"],
         ):
             self.rabbet("census", *arguments, code=2)
 
@@ -452,7 +453,7 @@ class Census(ProgramCase):
         self.assertEqual([week["breaking"] for week in ask("trend")["weeks"]], [1])
         self.assertRegex(self.rabbet("census", "trend", **named).out, r"\d of \d machines? as locked on")
         if named:
-            self.rabbet("census", "trend", "--picture", "trend.png", **named)
+            self.rabbet("census", "trend", "--since", "9d", "--picture", "trend.png", **named)
             self.assertTrue((self.project / "trend.png").read_bytes().startswith(b"\x89PNG"))
         else:
             self.assertEqual(ask("show", "--heard-since", "2021-01-01")["silent"][0]["label"], "barn")

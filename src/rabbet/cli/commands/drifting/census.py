@@ -69,6 +69,7 @@ _APART = (  # options of which the first can't be given with any of the others
     ("library", "since", "picture", "page"),
     ("since", "picture", "page"),
     ("rules", "library", "since"),
+    ("heard_since", "library", "since"),
 )
 
 
@@ -185,16 +186,22 @@ def _check_options(given: Collection[str], action: str) -> None:
     """Raise `WrongUsage` for options that mean nothing to an action, or nothing beside each other."""
     for option, actions in ONLY.items():
         if option in given and action not in actions:
-            shown = {"places": "--from", "labels": "a label"}.get(option, f"--{option.replace('_', '-')}")
             raise WrongUsage(
-                f"{shown} means nothing to `census {action}`",
+                f"{_shown(option)} means nothing to `census {action}`",
                 because=[f"it is for {' and '.join(actions)}"],
                 remedy="rabbet help census",
             )
     for first, *others in _APART:
         other = next((other_option for other_option in others if other_option in given), None)
-        if first in given and other is not None:
-            raise WrongUsage(f"--{first} and --{other} can't be given together", remedy="rabbet help census")
+        if first in given and other is not None and action != "trend":
+            raise WrongUsage(
+                f"{_shown(first)} and {_shown(other)} can't be given together", remedy="rabbet help census"
+            )
+
+
+def _shown(option: str) -> str:
+    """An option as it is typed."""
+    return {"places": "--from", "labels": "a label"}.get(option, f"--{option.replace('_', '-')}")
 
 
 def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
