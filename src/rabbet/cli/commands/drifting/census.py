@@ -84,6 +84,16 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("labels", metavar="LABEL", nargs="*", help="forget, rename: the machine")
     parser.add_argument("--yes", action="store_true", help="forget: ask nothing")
+    _add_sending(parser)
+    _add_looking(parser)
+    _add_outputs(parser)
+    add_variant(parser)
+    add_offline(parser)
+    add_json(parser)
+
+
+def _add_sending(parser: ArgumentParser) -> None:
+    """What is said of this machine, and where that goes."""
     parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the random one")
     parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
     parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
@@ -99,6 +109,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="send, show, check, serve, news, trend, forget, rename: use a database, not git, such as sqlite:///census.db"
         f" (default: the variable {CENSUS_VARIABLE})",
     )
+
+
+def _add_looking(parser: ArgumentParser) -> None:
+    """Which machines and times are looked at."""
     add_several(
         parser,
         "--from",
@@ -130,6 +144,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         "NAME=VALUE",
         "show, check, serve, news: only machines with this tag; one name twice: with either value",
     )
+
+
+def _add_outputs(parser: ArgumentParser) -> None:
+    """What becomes of what was found."""
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
     parser.add_argument("--port", metavar="N", type=a_port, help="serve: the port (default: a free one)")
     parser.add_argument("--picture", metavar="FILE", help="show, trend: draw it, as PNG")
@@ -150,9 +168,6 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="show, check: which machines run what has a known vulnerability, and since when it is known",
     )
-    add_variant(parser)
-    add_offline(parser)
-    add_json(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
