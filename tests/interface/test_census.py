@@ -456,6 +456,7 @@ class Census(ProgramCase):
             self.rabbet("census", "trend", "--since", "9d", "--picture", "trend.png", **named)
             self.assertTrue((self.project / "trend.png").read_bytes().startswith(b"\x89PNG"))
         else:
+            self.assertEqual([week["silent"] for week in ask("trend")["weeks"]], [1])
             self.assertEqual(ask("show", "--heard-since", "2021-01-01")["silent"][0]["label"], "barn")
             self.assertEqual(ask("check", "--heard-since", "30d", code=1)["silent"][0]["label"], "barn")
             self.assertEqual(labels(), ["barn", "loft"])

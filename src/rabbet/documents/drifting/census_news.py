@@ -35,7 +35,7 @@ class NewsDocument(Struct, frozen=True):
             "silent": _changed(found.silent),
             "added": _changed(found.added),
             "libraries": list(found.libraries),
-            "unread": unread_document(self.told.unread),
+            "unread": unread_document(self.told.census.unread),
         }
 
 

@@ -66,6 +66,7 @@ __all__ = [
     "developed",
     "forget",
     "library_over_time",
+    "nothing_here",
     "one_machine",
     "record",
     "refs_of",
@@ -347,14 +348,8 @@ def show(
             continue
         for state in against.states([machine] if fits(machine.tags, of_tags) else ()):
             states += (replace(state, label=them.label, recorded=them.recorded) for them in sent)
-    if wanted and not (states or unread):
-        raise WrongUsage("no machine has all of these tags", remedy="rabbet census show")
     if not (states or unread):
-        raise WrongUsage(
-            "no inventories are here yet",
-            because=["none was collected or stored, and --from names none"],
-            remedy="rabbet census send && rabbet census collect",
-        )
+        raise nothing_here(of_tags)
     silent = tuple(Heard(state.label, state.recorded) for state in states if 0 < state.recorded < since)
     states = [state for state in states if not 0 < state.recorded < since]
     matrix = matrix_of(states)
@@ -369,6 +364,17 @@ def show(
         silent=tuple(sorted(silent)),
         held_against=against.revision,
         made=time.time(),
+    )
+
+
+def nothing_here(wanted: Wanted) -> WrongUsage:
+    """The error where no machine can be shown."""
+    if wanted:
+        return WrongUsage("no machine has all of these tags", remedy="rabbet census show")
+    return WrongUsage(
+        "no inventories are here yet",
+        because=["none was collected or stored, and --from names none"],
+        remedy="rabbet census send && rabbet census collect",
     )
 
 

@@ -30,7 +30,7 @@ from rabbet.core.census.history import (
     reached,
     weeks_of,
 )
-from rabbet.core.census.matrix import MachineState
+from rabbet.core.census.matrix import MachineState, matrix_of
 from rabbet.core.census.tags import Wanted, fits
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.disk.atomic import write_bytes
@@ -38,7 +38,7 @@ from rabbet.disk.process_lock import claimed
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import EnvironmentFailed, RabbetError, WrongUsage
 from rabbet.store.layout import state_folder
-from rabbet.tasks.drifting.census import Census, refs_of
+from rabbet.tasks.drifting.census import Census, nothing_here, refs_of
 from rabbet.team.database import opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.session import Session
@@ -82,7 +82,8 @@ def note_day(session: Session, census: Census, url: str | None, *, judged: bool)
     """Keep today's row of a census; why that was not possible, empty if it was."""
     today = datetime.fromtimestamp(census.made, UTC).date()
     commit = census.held_against.commit if census.held_against else ""
-    row = day_of(census.matrix, today, commit, silent=len(census.silent), judged=judged)
+    quiet = sum(0 < state.recorded < census.made - SILENT_AFTER for state in census.states)
+    row = day_of(census.matrix, today, commit, silent=quiet + len(census.silent), judged=judged)
     text = msgspec.json.encode(row).decode()
     group = census_group(session.project)
     try:
@@ -141,27 +142,38 @@ def _records(session: Session, url: str | None) -> Iterator[tuple[str, int, str]
 
 
 class Told(Struct, frozen=True, kw_only=True):
-    """What is new, what can't be read, and what is known to who was told this."""
+    """What is new by a census of the newest records, and what is known to those who are told this."""
 
     news: News
-    unread: tuple[Unread, ...]
+    census: Census
     known: Known
 
 
 def news(session: Session, known: Known, url: str | None, wanted: Wanted) -> Told:
     """What is new on machines with these tags to somebody who knows something, by the lock of today.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `SourceFailed`.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `SourceFailed`, `WrongUsage` where there are no records.
     """
     session.observer.stage("reading inventories")
     at = int(time.time())
-    arrived, unread, state_of = _by_database(session, url, wanted) if url else _by_git(session, wanted)
+    against = CensusComparison(session)
+    found = _by_database(session, url, wanted, against) if url else _by_git(session, wanted, against)
+    arrived, unread, state_of = found
+    if not (arrived or unread):
+        raise nothing_here(wanted)
     newest = {record.label: record for record in sorted(arrived, key=lambda record: record.number)}
     then = {label: state_of(number) for label, number in newest_then(arrived, known).items()}
     now = {label: state_of(record.number) for label, record in newest.items()}
     return Told(
         news=news_of(then, now, since=known.at, at=at, silent_after=SILENT_AFTER),
-        unread=tuple(unread),
+        census=Census(
+            matrix=matrix_of(now.values()),
+            states=tuple(now.values()),
+            unread=tuple(unread),
+            ahead=(),
+            held_against=against.revision,
+            made=at,
+        ),
         known=known_of(arrived, at),
     )
 
@@ -169,11 +181,10 @@ def news(session: Session, known: Known, url: str | None, wanted: Wanted) -> Tol
 _Arrivals = tuple[list[Arrived], list[Unread], Callable[[int], MachineState]]
 
 
-def _by_git(session: Session, wanted: Wanted) -> _Arrivals:
+def _by_git(session: Session, wanted: Wanted, against: CensusComparison) -> _Arrivals:
     """The records that were collected, what can't be read, and the state of one by its number."""
     kept, unread = kept_machines(session, None, every=True)  # in the order in which they arrived
     machines = [machine for machine in kept if fits(machine.tags, wanted)]
-    against = CensusComparison(session)
 
     @cache
     def state_of(number: int) -> MachineState:
@@ -183,9 +194,8 @@ def _by_git(session: Session, wanted: Wanted) -> _Arrivals:
     return arrived, unread, state_of
 
 
-def _by_database(session: Session, url: str, wanted: Wanted) -> _Arrivals:
+def _by_database(session: Session, url: str, wanted: Wanted, against: CensusComparison) -> _Arrivals:
     """The same; a content that many machines share is compared once."""
-    against = CensusComparison(session)
     arrived: dict[int, Arrived] = {}
     states: dict[int, MachineState] = {}
     unread: list[Unread] = []

@@ -357,7 +357,6 @@ def _news(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.cli.views.drifting.census_news import NewsView
     from rabbet.core.census.history import Known
     from rabbet.documents.document import with_schema
-    from rabbet.tasks.drifting.census import show
     from rabbet.tasks.drifting.census_news import last_news, news, note_news
 
     url = _database(arguments, context)
@@ -366,7 +365,8 @@ def _news(arguments: Namespace, session: "Session", context: Context) -> int:
     known = last_news(session, scope) if last else Known(_since(arguments.since))
     told = news(session, known or Known(int(time.time()) - _WEEK), url, _wanted(arguments.where))
     view = NewsView(told)
-    _note_day(session, show(session.silent(), [], url), url, context, judged=False)
+    if not arguments.where:
+        _note_day(session, told.census, url, context, judged=False)
     if arguments.tell and not view.found.is_empty:
         from rabbet.tasks.drifting.census_news import tell
 

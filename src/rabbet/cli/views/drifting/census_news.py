@@ -30,7 +30,7 @@ class NewsView(NewsDocument, frozen=True):
             _show(heading, machines, context)
         if found.libraries:
             context.show(f"{'differs now':<13} {some_of(found.libraries, _SHOWN)}")
-        for unread in self.told.unread:
+        for unread in self.told.census.unread:
             context.show(f"can't be read {unread.what}: {unread.because}")
         if found.is_empty:
             context.show(f"Nothing is new since {since}.")
